@@ -16,8 +16,7 @@ from typing import Any
 from unittest import mock
 
 from oast.archive.archive import Archive, backup_file
-from oast.change.plan.apply_mode import ApplyMode
-from oast.change.plan.diff import ReadDevice, compare
+from oast.change.plan.diff import ApplyMode, ReadDevice, compare
 from oast.change.record.journal import DeviceJournal
 from oast.change.record.ledger import Ledger
 from oast.change.record.ledger_entry import FORMAT, canonical_json, digest

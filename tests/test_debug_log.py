@@ -25,7 +25,7 @@ class DebugLogTest(LarkwaterTest):
         )
         self.assertIn("oast.connect.transcript gull-core-1: connecting to ", written)
         for phase in ("staged", "applying", "applied", "confirming", "confirmed"):
-            self.assertIn(f"oast.change.device.transaction_state gull-core-1: phase {phase}", written)
+            self.assertIn(f"oast.change.device.transaction gull-core-1: phase {phase}", written)
         self.assertIn("gull-core-1: unless confirmed, the", written)
         for secret in SECRETS.values():
             self.assertNotIn(secret, written)

@@ -202,7 +202,7 @@ class DisturbedTest(Piers):
         if run.estate != self.estate:
             shutil.copyfile(self.estate / ".oast/sim/listening.json", run.estate / ".oast/sim/listening.json")
         for _ in range(3):
-            done = self.there(run, "change", "resume")
+            done = self.there(run, "change", "recover")
             if done.returncode == 0:
                 return
         # What is told then is a device that is not in order, and why.

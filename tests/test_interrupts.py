@@ -60,7 +60,7 @@ class InterruptTest(LarkwaterTest):
         self.fault("gull-core-1", "none")
         self.assertEqual(self.running("gull-core-1"), before)
         self.assertIn("warning: run ", self.oast("devices").err)
-        resumed = self.oast("change", "resume")
+        resumed = self.oast("change", "recover")
         self.assertRegex(resumed.out, r"(?m)^gull-core-1 +(reverted|unchanged)$")
         self.assertEqual(self.oast("devices").err, "")
         self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--yes")
@@ -129,7 +129,7 @@ class InterruptTest(LarkwaterTest):
                 )
                 self._gone_off("gull-core-1")
                 self.assertEqual(self.running("gull-core-1"), before)
-                self.assertRegex(self.oast("change", "resume").out, "reverted|unchanged")
+                self.assertRegex(self.oast("change", "recover").out, "reverted|unchanged")
                 self.edit(
                     "values/network.yaml", "contact: Larkwater day desk", "contact: Larkwater network desk"
                 )
@@ -144,11 +144,11 @@ class InterruptTest(LarkwaterTest):
         _, err = process.communicate(timeout=10)
         self.assertEqual(process.returncode, 130)
         self.assertIn("exited at once\n    state unknown, left to their own rollback: gull-core-1", err)
-        self.assertIn("oast change resume", err)
+        self.assertIn("oast change recover", err)
         self._left_in_the_record("gull-core-1")
         self._gone_off("gull-core-1")
         self.fault("gull-core-1", "none")
-        self.assertRegex(self.oast("change", "resume").out, "reverted|unchanged")
+        self.assertRegex(self.oast("change", "recover").out, "reverted|unchanged")
 
     def _left_in_the_record(self, *devices: str) -> None:
         """A record was written by the process that ended at once, and it calls these devices unknown."""

@@ -92,7 +92,7 @@ class KilledTest(Case):
             refused = await self._run(folder, *PUSH)
             self.assertEqual(refused.code, 4, (about, refused))
             self.assertIn("left this device in an unknown state; nothing was sent to it", refused.out, about)
-        resumed = await self._run(folder, "change", "resume", "--format", "json")
+        resumed = await self._run(folder, "change", "recover", "--format", "json")
         self.assertEqual(resumed.code, 0, (about, resumed))
         runs = resumed.json()["runs"]
         self.assertEqual(bool(runs), "was interrupted" in told.err, about)
@@ -146,7 +146,7 @@ class OverNetconfTest(ProgramTest):
         if run.code != -9:
             self.assertEqual(run.code, 0, run)
             return ""
-        runs = self.oast("change", "resume", "--format", "json").json()["runs"]
+        runs = self.oast("change", "recover", "--format", "json").json()["runs"]
         now = self.kept("rt-3")
         state = runs[0]["devices"][0]["state"] if runs else "delivered" if now != before else "unchanged"
         self.assertEqual(
@@ -181,9 +181,9 @@ class LongAfterTest(ProgramTest):
         )
         database.commit()
         database.close()
-        found = self.oast("change", "resume", expect=4)
+        found = self.oast("change", "recover", expect=4)
         self.assertIn("these parts have changed since the change was applied (+ interfaces", found.out)
-        self.assertIn("nothing to recover:", self.oast("change", "resume").out)
+        self.assertIn("nothing to recover:", self.oast("change", "recover").out)
         self.push()
 
 
@@ -214,7 +214,7 @@ class IntoStartupTest(ProgramTest):
                 if run.code != -9:
                     self.assertEqual(run.code, 0, run)
                     break
-                runs = self.oast("change", "resume", "--format", "json").json()["runs"]
+                runs = self.oast("change", "recover", "--format", "json").json()["runs"]
                 now = self.kept("rt-3", "startup")
                 state = (
                     runs[0]["devices"][0]["state"]
@@ -251,7 +251,7 @@ class TogetherTest(LarkwaterTest):
                 )
                 if run.code != -9:
                     break
-                found = self.oast("change", "resume", "--format", "json").json()["runs"]
+                found = self.oast("change", "recover", "--format", "json").json()["runs"]
                 states = (
                     {device["device"]: device["state"] for device in found[0]["devices"]}
                     if found
@@ -303,7 +303,7 @@ class TogetherTest(LarkwaterTest):
                     kill=kill,
                 )
                 self.assertEqual(run.code, -9, run)
-                found = self.oast("change", "resume", "--format", "json").json()["runs"][0]["devices"]
+                found = self.oast("change", "recover", "--format", "json").json()["runs"][0]["devices"]
                 states = {device["device"]: device["state"] for device in found}
                 self.assertEqual(
                     states,
@@ -321,14 +321,14 @@ class TogetherTest(LarkwaterTest):
         with lock.open() as file:
             dead = self.oast("devices")
             self.assertIn("warning: run ", dead.err)
-            left = mock.patch("oast.operations.resume.interrupted_runs", lambda working: open_runs(working))
+            left = mock.patch("oast.operations.recovery.interrupted_runs", lambda working: open_runs(working))
             fcntl.flock(file, fcntl.LOCK_EX)
             with left:
-                taken = self.oast("change", "resume", expect=4)
+                taken = self.oast("change", "recover", expect=4)
             self.assertIn(f"another process of Oast is recovering run {lock.stem}", taken.err)
             self.assertNotIn("nothing to recover:", taken.out)
         self.fault("gull-core-1", "down")
-        found = self.oast("change", "resume", expect=4)
+        found = self.oast("change", "recover", expect=4)
         self.assertRegex(found.out, r"(?m)^gull-core-1 +unknown$")
         self.assertRegex(found.out, r"(?m)^heron-core-1 +(reverted|unchanged)$")
         self.assertIn("gull-core-1: run", found.out)
@@ -343,8 +343,8 @@ class TogetherTest(LarkwaterTest):
         shown = self.oast("change", "show", changes[-2]["change"][-4:], "--steps").out
         self.assertRegex(shown, r"(?m)^\d\d:\d\d:\d\d\.\d{3}  gull-core-1  arming$")
         self.assertIn("+ system / contact", shown)
-        self.assertRegex(self.oast("change", "resume").out, r"(?m)^gull-core-1 +(reverted|unchanged)$")
-        self.assertIn("nothing to recover:", self.oast("change", "resume").out)
+        self.assertRegex(self.oast("change", "recover").out, r"(?m)^gull-core-1 +(reverted|unchanged)$")
+        self.assertIn("nothing to recover:", self.oast("change", "recover").out)
 
     def test_what_somebody_changed_meanwhile_is_neither_saved_nor_taken_away(self) -> None:
         self.edit("values/network.yaml", "contact: Larkwater network desk", "contact: Larkwater day desk")
@@ -364,7 +364,7 @@ class TogetherTest(LarkwaterTest):
         self.fault("gull-core-1", "none")
         self.assertIn("Larkwater day desk", self.running("gull-core-1"))
         self.console("gull-core-1", "raise", SECRETS["privilege-password"], "edit", "user visitor", "close")
-        found = self.oast("change", "resume", expect=4)
+        found = self.oast("change", "recover", expect=4)
         self.assertIn("not saved, because another session edited the device", found.out)
         self.assertIn("+ user visitor", found.out)
         self.assertIn("user visitor", self.running("gull-core-1"))

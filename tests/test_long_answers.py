@@ -18,10 +18,9 @@ from oast.config.edits import apply_edits, difference
 from oast.config.indented_syntax import read_tree
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, canonical
-from oast.connect.answer_memory import AnswerMemory, TooMuchHeld
 from oast.connect.channel import WAITING_AT_MOST, ReceiveBuffer
 from oast.connect.netconf.framing import Decoder, FramingError, TooManyElements
-from oast.connect.prompt_reader import PromptReader
+from oast.connect.prompt_reader import AnswerMemory, PromptReader, TooMuchHeld
 from oast.connect.transcript import LONGEST_LINE, Transcript
 from oast.errors import ProtocolError
 from oast.fleet.concurrency import for_each

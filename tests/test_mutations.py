@@ -14,8 +14,7 @@ from oast.change.methods.base import CliDeliveryMethod
 from oast.change.methods.revert_timer import RevertTimerMethod
 from oast.change.plan import diff as comparing
 from oast.config.dependency_order import in_dependency_order
-from oast.config.edits import Edit
-from oast.config.retained import RetainedStatement
+from oast.config.edits import Edit, RetainedStatement
 from oast.config.tree import Node
 from oast.operations import deliver as delivering
 

@@ -11,7 +11,7 @@ from lxml import etree
 
 from oast.change.methods.base import ChangeRequest
 from oast.change.methods.netconf import NetconfCandidateMethod, command_for_error
-from oast.change.plan.apply_mode import DEFAULT_MODE
+from oast.change.plan.diff import DEFAULT_MODE
 from oast.change.state import Phase
 from oast.config.commands import Command
 from oast.config.edits import difference

@@ -617,7 +617,7 @@ class ManagedTest(LarkwaterTest, Onboarding):
         )
         self.assertEqual(self.status(0)["LW-7000"]["state"], "managed", self.said)
         self.assertEqual(
-            self.oast("change", "resume").out, "nothing to recover: there is no interrupted run\n"
+            self.oast("change", "recover").out, "nothing to recover: there is no interrupted run\n"
         )
 
     def test_without_calls_home_a_box_is_spoken_to_as_soon_as_it_is_there(self) -> None:

@@ -6,8 +6,7 @@ import json
 import unittest
 
 from larkwater import LarkwaterTest
-from oast.change.rollout.rollout import rolled_back_outcome
-from oast.change.rollout.rollout_order import RolloutOrder
+from oast.change.rollout.rollout import RolloutOrder, rolled_back_outcome
 from oast.change.state import Cause, Outcome, State
 from oast.config.diff_text import Counts
 from oast.estate import selectors

@@ -22,7 +22,7 @@ from oast.connect.session_draft import (
 )
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeviceTimeout
-from oast.fleet.clock import SystemClock
+from oast.fleet.concurrency import SystemClock
 from oast.operations.platform_draft import PlatformDraft, draft_platform, possible_names
 from oast.records import Fingerprints, Secret
 from trees import configurations

@@ -13,8 +13,7 @@ from oast.operations.ask import records_document
 from oast.platforms.definition import DerivedField, ReadingDefinition
 from oast.platforms.load import SHIPPED, load_platform
 from oast.platforms.reading_schema import READINGS, FieldType, ValueKind
-from oast.readings.other_values import find_other_values
-from oast.readings.records import records
+from oast.readings.records import find_other_values, records
 from oast.records import Fingerprints
 from oast.verify.checks import Check, evaluate
 
@@ -241,9 +240,9 @@ class OtherValueTest(unittest.TestCase):
             (),
         )
         self.assertEqual(
-            evaluate([check, check._replace(wanted="other")], {"routes": found})[0].actual, "other (kernel)"
+            evaluate([check, check._replace(expected="other")], {"routes": found})[0].actual, "other (kernel)"
         )
-        self.assertTrue(evaluate([check._replace(wanted="other")], {"routes": found})[0].passed)
+        self.assertTrue(evaluate([check._replace(expected="other")], {"routes": found})[0].passed)
 
 
 class FileTest(unittest.TestCase):

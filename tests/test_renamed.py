@@ -46,6 +46,7 @@ class RenamedTest(EstateTest):
             (("secret", "age", "--most", "9"), "--max-age"),
             (("sim", "maker"), "manufacturer"),
             (("sim", "box"), "new-device"),
+            (("change", "resume"), "recover"),
         ):
             self.assertIn(f"it was renamed: write '{new}'", self.oast(*words, expect=2).err, words)
 

@@ -12,15 +12,14 @@ from unittest import mock
 import oast
 from in_memory import run
 from lab import BEFORE, WAYS, Fault, Lab
-from oast.change.plan.apply_mode import DEFAULT_MODE
-from oast.change.plan.diff import Comparison, ReadDevice, compare
+from oast.change.plan.diff import DEFAULT_MODE, Comparison, ReadDevice, compare
 from oast.change.plan.limits import limit_violations
 from oast.change.plan.management_access import access_risks, management_interfaces
 from oast.change.plan.stored_plan import plan_from
 from oast.change.record.approval import Signers, require_valid_approval
 from oast.change.record.baseline import load_baseline
-from oast.change.record.identity import MOST, VARIABLE, author_identity
 from oast.change.record.journal import DeviceJournal
+from oast.change.record.ledger_entry import MOST, VARIABLE, author_identity
 from oast.change.rollout.stability_time import stable_for_s
 from oast.config.edits import difference
 from oast.config.indented_syntax import tree_of_device

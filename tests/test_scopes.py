@@ -10,11 +10,10 @@ from hypothesis import assume, example, given, settings, strategies as st
 
 from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
-from oast.config.edits import apply_edits, difference
+from oast.config.edits import apply_edits, difference, split_removals
 from oast.config.globs import glob_matches, globs_overlap
 from oast.config.ownership import Pattern, Scope, patterns_overlap
 from oast.config.referential_integrity import integrity_errors
-from oast.config.retained import split_removals
 from oast.config.tree import Path, canonical
 from oastsim.bine.configuration import Refused
 from test_config_laws import delivered

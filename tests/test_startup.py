@@ -105,7 +105,7 @@ class StartupTest(LarkwaterTest):
                 kill = Kill(before=bool(number % 2), step=step)
                 run = killing.run(*arguments, cwd=self.estate, environment=clean_environment(), kill=kill)
                 self.assertEqual(run.code, -9, (step, run))
-                told = json.loads(self.oast("change", "resume", "--format", "json").out)["runs"]
+                told = json.loads(self.oast("change", "recover", "--format", "json").out)["runs"]
                 state = told[0]["devices"][0]["state"]
                 after = self.startup(CORE)
                 self.assertIn(

@@ -10,8 +10,7 @@ from hypothesis import given, settings, strategies as st
 
 from oast.config.commands import commands_of
 from oast.config.dependency_order import NoDependencyOrder, in_dependency_order
-from oast.config.edits import apply_edits, difference
-from oast.config.retained import split_removals
+from oast.config.edits import apply_edits, difference, split_removals
 from oast.config.syntaxes import syntax_of
 from oast.config.tree import Node, canonical
 from oast.errors import EstateError

@@ -19,7 +19,7 @@ from lab import BEFORE, COMMON, PASSWORD, USER, WAYS, Fault, Lab
 from oast import Outcome
 from oast.change.methods.base import ChangeRequest
 from oast.change.methods.netconf import NetconfCandidateMethod
-from oast.change.rollout.rollout_order import RolloutOrder
+from oast.change.rollout.rollout import RolloutOrder
 from oast.change.rollout.wave import largest_wave, timer_needed_s
 from oast.change.state import Phase
 from oast.cli.preview import show_forecast

@@ -555,8 +555,8 @@ class WatchTest(LarkwaterTest):
         self.fault("tern-edge-1", "none")
         self.once(1)
         self.assertEqual(receiver.news(), [("wrong", "left", "tern-edge-1")])
-        self.assertIn("oast change resume", receiver.taken[0]["news"][0]["told"])
-        self.oast("change", "resume")
+        self.assertIn("oast change recover", receiver.taken[0]["news"][0]["told"])
+        self.oast("change", "recover")
         self.once(0)
         self.assertEqual(receiver.news()[1:], [("right", "left", "tern-edge-1")])
 

@@ -17,7 +17,7 @@ from oast.config.diff_text import Counts
 from oast.connect.session import close_sessions
 from oast.errors import ConnectionFailed
 from oast.estate import DeliverySettings
-from oast.fleet.clock import SystemClock
+from oast.fleet.concurrency import SystemClock
 from oast.fleet.events import Stage
 from oast.readings.tables import Readings
 from oast.verify.checks import Check, CheckResult, Operator, evaluate

@@ -264,7 +264,7 @@ class WaysTest(Case):
                     self.assertIn(
                         "state unknown, left to their own rollback: pier", open_devices_text(result.outcomes)
                     )
-                    self.assertIn("oast change resume", open_devices_text(result.outcomes))
+                    self.assertIn("oast change recover", open_devices_text(result.outcomes))
             self.assertEqual(states, {oast.State.UNCHANGED, oast.State.UNKNOWN}, way)
 
     async def test_a_file_that_was_only_checked_is_not_touched(self) -> None:

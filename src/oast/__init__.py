@@ -1,7 +1,7 @@
-"""Oast: device configurations from templates and inventory, what would change, delivered with a way back,
-verified.
+"""Oast renders device configurations, shows what would change, delivers changes with a rollback, and verifies
+the result.
 
-The public interface is what `__all__` names; everything else may change. The page: docs/python.md.
+The public interface is what `__all__` names; everything else may change. See docs/python.md.
 """
 
 from __future__ import annotations

@@ -48,10 +48,9 @@ _BUDGET = _Budget()
 
 
 def spend(known: int = 0, unknown: int = 0) -> None:
-    """Called by parsers for what they have read: so many statements that are known, and that are not. Outside
-    of `parse_answer` nothing is counted. Raises ProtocolError when the budget is used up, or hardly anything
-    of many statements is known.
-    """
+    """Count statements that a parser has read: known ones and unknown ones. Outside of `parse_answer` nothing
+    is counted. Raises ProtocolError when the budget is used up, or when hardly any of many statements are
+    known."""
     if _BUDGET.until is None:
         return
     before = _BUDGET.read // _EVERY
@@ -97,8 +96,8 @@ def lines_of(text: str | bytes) -> int:
 
 
 async def parse_answer(lines: int, work: Callable[P, R], *args: P.args, **kwargs: P.kwargs) -> R:
-    """Do `work` in a thread, with a budget for so many `lines`. Raises what `work` raises, and ProtocolError
-    when the budget is used up; when cancelled, the work ends soon after."""
+    """Do `work` in a thread, with a budget for `lines`. Raises what `work` raises, and ProtocolError when the
+    budget is used up. After a cancellation the work ends soon."""
     cancelled = threading.Event()
 
     def budgeted() -> R:

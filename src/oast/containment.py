@@ -1,7 +1,7 @@
-"""Files of the estate lie in the estate: a symbolic link that leads out of it is not followed.
+"""Containment: files of the estate are inside of the estate, and a symbolic link that leads out of it is not
+followed.
 
-Whoever proposes a change to an estate could otherwise have a file of the machine that checks it quoted in an
-error.
+Otherwise the author of a proposed change could have a file of the checking machine quoted in an error.
 """
 
 from __future__ import annotations

@@ -54,7 +54,7 @@ class EstateError(OastError):
 
 
 class ErrorCollector:
-    """Collects what is wrong in parts that can be read independently, so that all of it is told at once."""
+    """Collects mistakes in parts that can be read independently, so that all are reported together."""
 
     def __init__(self) -> None:
         self.found: list[Problem] = []
@@ -122,8 +122,8 @@ class ProtocolError(DeviceError):
 
 
 class InternalDeviceError(DeviceError):
-    """A fault of Oast itself in one device's part: it ends that part alone. The transcript holds the place in
-    the code."""
+    """An internal error in one device's part: it ends that part alone. The transcript holds the place in the
+    code."""
 
     def __init__(self, error: Exception) -> None:
         hint = "report it with the transcript of this device; the other devices were finished"
@@ -135,4 +135,4 @@ class StateError(OastError):
 
 
 class ApprovalError(OastError):
-    """The answer is no: it was not approved, or is not what was approved."""
+    """The change was not approved, or differs from what was approved."""

@@ -13,11 +13,11 @@ _before = gc.get_threshold()
 
 @contextmanager
 def gc_relaxed() -> Iterator[None]:
-    """Fewer passes of the garbage collector inside, by far.
+    """Run the garbage collector far less often inside.
 
-    What a thousand devices are to be, and what must be true of them, is no garbage while they are asked:
-    looking through it again and again cost an eighth of the time. Sessions that are over are some, and are
-    still found. May be entered by several at once.
+    The intents and checks of a thousand devices are in use all the time: scanning them again and again took
+    an eighth of the time. Closed sessions are garbage, and are still found. Several tasks may enter it at the
+    same time.
     """
     global _within, _before
     if not _within:

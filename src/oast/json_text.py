@@ -1,5 +1,5 @@
-"""JSON from other programs (RFC 8259), taken only where it means one thing: no name twice in an object, and
-no number that is none."""
+"""JSON from other programs (RFC 8259), accepted only if it is unambiguous: no duplicate name in an object,
+and no invalid number."""
 
 from __future__ import annotations
 

@@ -60,11 +60,10 @@ def deduplicated(problems: Iterable[Problem]) -> list[Problem]:
 
 
 class Fingerprints:
-    """Makes the keyed digest that stands for a secret wherever people look.
+    """Makes the keyed digest that is shown in place of a secret.
 
-    The same secret has the same fingerprint under one key, so that a changed secret shows as changed; without
-    the key a guess cannot be tried against it. Where all secrets are `withheld`, their names stand in for
-    them.
+    The same secret has the same fingerprint under one key, so that a changed secret is noticed; without the
+    key a guess cannot be tested. Where all secrets are `withheld`, their names are shown instead.
     """
 
     def __init__(self, key: bytes, *, withheld: bool = False) -> None:
@@ -73,7 +72,7 @@ class Fingerprints:
         self._hide: Callable[[str], str] = str
 
     def hide_by(self, hide: Callable[[str], str]) -> None:
-        """From now on, `hide` says what stands for the secrets that are known in a text."""
+        """From now on, `hide` replaces the known secrets in a text."""
         self._hide = hide
 
     def hide(self, text: str) -> str:
@@ -86,8 +85,8 @@ class Fingerprints:
         return Secret("", "", fingerprint, self)
 
     def shown(self, value: Value) -> str:
-        """What stands for a value that is a secret, whether it is marked as one or not, and also when no more
-        than that was kept."""
+        """Return what is shown for a secret value, whether it is marked as one or not, or only its
+        fingerprint was stored."""
         return str(value if isinstance(value, Secret) else self.secret("", value))
 
     def secret(self, name: str, value: str) -> Secret:
@@ -124,10 +123,10 @@ def secrets_stay_objects() -> Iterator[None]:
 
 
 class Secret:
-    """A value nobody may see: `str` and `repr` show its fingerprint, `reveal()` is for the wire and for
-    comparing only.
+    """A secret value: `str` and `repr` show its fingerprint, `reveal()` is for the wire and for comparing
+    only.
 
-    `digest` is HMAC-SHA-256 (RFC 2104) in hexadecimal; people see 32 bits of it. Text joined to a secret with
+    `digest` is HMAC-SHA-256 (RFC 2104) in hexadecimal; 32 bits of it are shown. Text joined to a secret with
     + is a secret.
     """
 
@@ -140,8 +139,8 @@ class Secret:
         self._fingerprints = fingerprints
 
     def reveal(self) -> str:
-        """The secret itself. Raises LookupError when no more than its fingerprint was kept; whoever writes
-        lines asks before."""
+        """Return the secret itself. Raises LookupError when only its fingerprint was stored; code that writes
+        lines checks that before."""
         if self.is_forgotten:
             raise LookupError(f"only the fingerprint {self.digest} of this secret is known")
         return self._value
@@ -158,7 +157,7 @@ class Secret:
 
     @property
     def mark(self) -> str:
-        """What stands for the secret in rendered text until it is read into a tree."""
+        """What represents the secret in rendered text until that is parsed into a tree."""
         return f"{MARK_BEGINS}{self.digest}{MARK_ENDS}"
 
     def __str__(self) -> str:
@@ -197,7 +196,7 @@ class Secret:
         return hash(self.digest)
 
     def forgotten(self) -> Secret:
-        """What is kept of a secret where only its change has to be seen: the fingerprint that people see."""
+        """What is stored of a secret where only its change must be noticed: the shown fingerprint."""
         return Secret("", "", self.digest[:SHOWN], self._fingerprints)
 
     def __reduce__(self) -> str:

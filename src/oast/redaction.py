@@ -13,7 +13,7 @@ SHORT = 4
 
 
 class Masking:
-    """Knows every secret that a session has revealed, in each spelling in which it may come back."""
+    """Knows every secret that a session has revealed, in each spelling in which a device may return it."""
 
     def __init__(self) -> None:
         self._masks: dict[str, str] = {}

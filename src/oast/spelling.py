@@ -28,6 +28,7 @@ RENAMED = {
     "--year": "--clock-year",
     "maker": "manufacturer",
     "box": "new-device",
+    "resume": "recover",
 }
 
 

@@ -62,7 +62,7 @@ class TomlFile:
         return self._data.get(key)
 
     def table(self, name: str) -> Table | None:
-        """The table `name`; None when there is none."""
+        """Return the table `name`; None when it is missing."""
         self._read.add(name)
         data = self._data.get(name)
         if data is not None and not isinstance(data, dict):
@@ -95,7 +95,7 @@ class Table:
     def __init__(
         self, file: TomlFile, path: tuple[str, ...], data: Mapping[str, Any], *, missing: bool = False
     ) -> None:
-        """A table that is `missing`, which has been told, tells nothing of what it lacks."""
+        """A table that is `missing` was reported already, so nothing is reported of its contents."""
         self.file = file
         self._missing = missing
         self.path = path
@@ -137,7 +137,7 @@ class Table:
         return value
 
     def needed(self, key: str) -> str:
-        """A text that has to be there; "" when it is not."""
+        """Return a text that is required; "" when it is missing."""
         value = self.text(key)
         if value is None and key not in self.data:
             self.wrong(None, f"'{key}' is missing in [{self.name}]")
@@ -188,7 +188,7 @@ class Table:
         return float(default if value is None else value)
 
     def choice(self, key: str, choices: Collection[str], default: str | None = None) -> str:
-        """One of `choices`; without a `default` it has to be there."""
+        """Return one of `choices`; without a `default` it is required."""
         value = self.text(key) if default is not None else self.needed(key)
         if value and value not in choices:
             self.wrong(key, f"unknown value '{value}' of '{key}'", spelling_hint(value, choices))
@@ -280,7 +280,7 @@ class Table:
                 self.wrong(key, f"'{key}' must be an array of tables, [[{'.'.join((*self.path, key))}]]")
 
     def value(self, key: str) -> Any:
-        """Whatever stands there."""
+        """Return the value, of whatever type."""
         self._read.add(key)
         return self.data.get(key)
 

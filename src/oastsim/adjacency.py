@@ -26,7 +26,7 @@ class Neighbor:
 
 
 class Adjacencies:
-    """Of the whole network. `settle` has to be told who is touched by a change."""
+    """The adjacencies of the whole network. `settle` is called with the devices that a change touches."""
 
     def __init__(self, known: Known, bridging: Bridging) -> None:
         self._known = known

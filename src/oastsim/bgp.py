@@ -14,7 +14,7 @@ from oastsim.known import Known
 from oastsim.tables import PREFERENCE, Candidate, Route, Tables
 
 PORT = 179
-# Some port that is not reserved, as whoever opens a connection has it.
+# A port that is not reserved, as the end that opens a connection has it.
 UNPRIVILEGED = 50000
 # More rounds than this only policies need that contradict each other, and there are none here.
 MOST_ROUNDS = 64
@@ -59,8 +59,7 @@ class Path:
 
 @dataclass(frozen=True)
 class _Attempt:
-    """How far a session gets as things are. `silent`: the other end is no longer heard, and has
-    not said why."""
+    """How far a session gets now. `silent`: the other end is no longer heard, and has not said why."""
 
     local: str
     state: str
@@ -70,7 +69,7 @@ class _Attempt:
 
 
 class Speakers:
-    """All speakers of the network. Worked out anew when something has changed that packets notice."""
+    """All speakers of the network. Computed again after a change that affects packets."""
 
     def __init__(self, known: Known, bridging: Bridging, tables: Tables, forwarding: Forwarding) -> None:
         self._known = known
@@ -229,8 +228,8 @@ class Speakers:
     def _exchanged(
         self, sessions: Mapping[str, list[Session]]
     ) -> tuple[dict[str, dict[str, Path]], dict[Key, int]]:
-        """Every speaker's best paths, and how many each neighbour has given: in rounds, until nobody learns
-        anything new."""
+        """Compute every speaker's best paths, and how many each neighbor has sent: in rounds, until no
+        speaker learns anything new."""
         established = {
             name: [one for one in all_ if one.state == "established" and one.peer]
             for name, all_ in sessions.items()

@@ -129,8 +129,7 @@ class Bridging:
         return [i.name for i in self._facts[device].interfaces.values() if i.aggregate == name]
 
     def bundled(self, device: str, port: str) -> bool:
-        """Whether a port may carry frames for the bundle it is a member of: its other end has to be in a
-        bundle, too."""
+        """Return whether a port may carry frames for its bundle: its other end must be in a bundle, too."""
         if not self.carrier(device, port):
             return False
         far = self._links.get((device, port))
@@ -227,8 +226,8 @@ class Bridging:
         return bundle is not None and bundle.enabled and self.bundled(device, port)
 
     def _identifier(self, device: str) -> tuple[int, list[tuple[int, int | str]]]:
-        """Lower is better (IEEE 802.1Q, section 13.26): the priority, then what stands for the hardware
-        address here, the name."""
+        """Lower is better (IEEE 802.1Q, section 13.26): the priority, then the name in place of the hardware
+        address."""
         return self._facts[device].bridge_priority or 0, natural(device)
 
     def _span(self, device: str) -> None:

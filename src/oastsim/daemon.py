@@ -33,12 +33,12 @@ from oastsim.ssh import LOOPBACK, call_home, host_key, serve
 from oastsim.state import NetworkState
 
 FORMAT = 1
-# How soon a session that comes in by the network itself notices what others have done to its path.
+# How soon an in-band session notices what others have done to its path, in seconds.
 PATHS_S = 0.25
 SYSTEMS: Mapping[str, type[SimulatedDevice]] = {"bine": Bine, "cowl": Cowl, "roundel": Roundel}
 
 
-# What happens to a device at once, and is no state that it stays in.
+# Faults that happen once, and are not a lasting state.
 BOXES = "boxes.json"
 # The port of every management address, kept over a stop: {device: {address: port}}.
 PORTS = "ports.json"
@@ -101,12 +101,11 @@ class Simulation:
                     server.close()
             for device in self._devices.values():
                 device.keep()
-            # Last, because whoever stops the simulator waits for this.
+            # Last, because the program that stops the simulator waits for this.
             listening.unlink(missing_ok=True)
 
     async def _watch_paths(self) -> None:
-        """Sessions that come in by the network itself stand still, or go on, with what others do
-        to the path."""
+        """In-band sessions stall, or continue, with what others do to their path."""
         devices = [self._devices[plan.name] for plan in self._plan.devices if plan.station is not None]
         while True:
             await asyncio.sleep(PATHS_S)
@@ -135,8 +134,8 @@ class Simulation:
     # --- where devices listen
 
     def _ports_before(self) -> dict[str, dict[str, int]]:
-        """The ports of the last time: whoever was connected when the simulator was killed finds its devices
-        again."""
+        """The ports of the last time: a tool that was connected when the simulator was killed finds its
+        devices again."""
         with contextlib.suppress(OSError, ValueError, AttributeError, TypeError):
             data = json.loads((self._folder / PORTS).read_text(encoding="utf-8"))
             return {
@@ -163,7 +162,7 @@ class Simulation:
             if address not in servers:
                 try:
                     server = await serve(device, address, before.get(address, 0))
-                except OSError:  # another process has taken the port meanwhile
+                except OSError:  # another process has taken the port
                     server = await serve(device, address)
                 servers[address] = server
         self._ports[device.name] = {address: server.get_port() for address, server in servers.items()}
@@ -251,7 +250,7 @@ class Simulation:
         return device
 
     async def _call_home(self, device: SimulatedDevice, host: str, port: int) -> None:
-        """Until somebody has answered (RFC 8071, section 3.1)."""
+        """Call until there is an answer (RFC 8071, section 3.1)."""
         for _ in range(CALLS):
             try:
                 await call_home(device, host, port)

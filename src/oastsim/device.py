@@ -36,7 +36,7 @@ class SimulatedDevice(ABC):
         self.on_addresses: Callable[[], object] = object
         self._facts: Facts | None = None
         self._started = state.now()
-        # When somebody asked it something last, by the event loop's clock.
+        # When it was last asked, by the event loop's clock.
         self.last_asked = 0.0
 
     @classmethod

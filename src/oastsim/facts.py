@@ -33,8 +33,8 @@ class Switching:
 
 @dataclass(frozen=True)
 class VirtualAddress:
-    """An address that several routers on a link have together: whoever has the highest `priority` answers
-    (RFC 9568)."""
+    """An address that several routers on a link share: the one with the highest `priority` answers (RFC
+    9568)."""
 
     vrid: int
     address: str
@@ -87,8 +87,8 @@ class StaticRoute:
 
 @dataclass(frozen=True)
 class BgpNeighbor:
-    """Another speaker (RFC 4271): the AS it has to be of, the address that the session is opened from, and
-    how long it may be silent."""
+    """Another speaker (RFC 4271): its expected AS, the address that the session is opened from, and how long
+    it may be silent."""
 
     peer_as: int
     local_address: str | None = None
@@ -149,10 +149,10 @@ class Filters:
 
 @dataclass(frozen=True)
 class Facts:
-    """Everything of one device; `router_id` is None without OSPF. `vlans` are number to name;
+    """All facts of one device; `router_id` is None without OSPF. `vlans` are number to name;
     `bridge_priority` is None where no spanning tree runs (IEEE 802.1Q, section 13). `ntp_source` is the
-    interface that clocks are asked from; `stratum` is how good a clock the device is for others (RFC 5905),
-    None where it is none."""
+    interface that clocks are asked from; `stratum` is the device's own stratum for others (RFC 5905), None
+    where it is not a clock."""
 
     hostname: str
     interfaces: Mapping[str, Interface]

@@ -24,7 +24,7 @@ class Fault:
     chance: random.Random = field(init=False, repr=False, compare=False)
 
     def __post_init__(self) -> None:
-        self.chance = random.Random(self.seed)  # noqa: S311  (a fault is no secret)
+        self.chance = random.Random(self.seed)  # noqa: S311  (a fault needs no cryptographic randomness)
 
     def strikes(self, number: int, line: str) -> bool:
         """Whether it is the turn of the command line `number` (from 1) of a session."""
@@ -138,7 +138,7 @@ class Untrue(Fault):
 
 
 class Full(Fault):
-    """The disk is full: nothing is saved, and nothing is kept to go back to."""
+    """The disk is full: nothing is saved, and no archive for a rollback is stored."""
 
     @property
     def full(self) -> bool:
@@ -154,7 +154,7 @@ class Forgets(Fault):
 
 
 class Busy(Fault):
-    """No timer goes off before nobody has asked anything for `seconds`."""
+    """No timer expires until no session has asked anything for `seconds`."""
 
     @property
     def busy_s(self) -> float:
@@ -220,7 +220,7 @@ class Halves(Fault):
 
 
 class Banner(Fault):
-    """A session begins with a page that somebody wrote, in which there are things like prompts."""
+    """A session begins with a banner in which there are texts like prompts."""
 
     def greeted(self, text: str) -> str:
         lines = ["Property of Larkwater Ferries.", "quay full| ", "Type anything: ", "", "> "] * 8

@@ -28,7 +28,7 @@ class Packet:
 
     @property
     def answer(self) -> Packet:
-        """What comes back."""
+        """The answer to a packet."""
         return Packet(self.destination, self.source, self.protocol, self.destination_port, self.source_port)
 
 
@@ -54,7 +54,7 @@ class Journey:
 
 @dataclass(frozen=True)
 class Exchange:
-    """A packet's way there, and why no answer came back; None if one did."""
+    """A packet's path, and why no answer came back; None if one did."""
 
     there: Journey
     reason: str | None
@@ -88,7 +88,7 @@ class Forwarding:
         return {str(ip): ip for i in up for ip in i.ips}
 
     def source(self, device: str, target: Address, instance: str = "") -> Address | None:
-        """The address of the interface that a packet leaves by; None where there is no way."""
+        """The address of the interface that a packet leaves by; None without a route."""
         if self._holds(device, target, instance):
             return target
         route = self._table_of(device, instance).best(target)

@@ -1,8 +1,6 @@
-"""What devices tell of themselves that nobody configures: serial numbers, counters, sensors, stations on
-their links.
+"""What devices report that is not configured: serial numbers, counters, sensors, stations on their links.
 
-Everything follows from names and from how long a device runs, so that it is the same again whatever machine
-it is simulated on.
+Everything follows from names and from how long a device runs, so that it is the same on every machine.
 """
 
 from __future__ import annotations

@@ -30,7 +30,7 @@ Handler = Callable[[web.Request], Awaitable[web.StreamResponse]]
 
 @dataclass
 class Fault:
-    """What goes wrong, after so many good answers, and so many times (0: until it is taken back)."""
+    """A fault, after this many good answers, and for this many requests (0: until it is cleared)."""
 
     kind: str = "none"
     after: int = 0
@@ -76,9 +76,9 @@ class Service:
 
     @web.middleware
     async def _guarded(self, request: web.Request, handler: Handler) -> web.StreamResponse:
-        wanted = self._control if request.path == "/faults" else self._token
+        expected = self._control if request.path == "/faults" else self._token
         given = request.headers.get("Authorization", "").removeprefix("Bearer ")
-        if not secrets.compare_digest(given.encode(), wanted.encode()):
+        if not secrets.compare_digest(given.encode(), expected.encode()):
             return _problem(401, "the token is not one of ours")
         if request.path == "/faults" or not self.fault.strikes():
             return await handler(request)

@@ -16,7 +16,7 @@ End = tuple[str, str]
 @dataclass
 class Known:
     """`facts`, `filters` and `alive` change; `links` hold both ends of every cable. `outside` are the names
-    of what is there besides the devices. `clock` gives seconds."""
+    of hosts that are not devices. `clock` returns seconds."""
 
     devices: Mapping[str, DevicePlan]
     links: Mapping[End, End]
@@ -27,7 +27,7 @@ class Known:
     alive: dict[str, bool] = field(default_factory=dict)
     # Those that run and are configured to speak BGP.
     speakers: set[str] = field(default_factory=set)
-    # Counts everything that may change where packets go; what has been worked out holds as long as it stays.
+    # Counts everything that may change where packets go; results stay valid as long as it is the same.
     generation: int = 0
     # When that was: whatever holds now has held since then.
     changed_at_s: float = 0.0
@@ -47,7 +47,7 @@ class Known:
         self.changed()
 
     def changed(self, touched: Iterable[str] = ()) -> None:
-        """Something has, of the devices that are `touched`: what was worked out before may not hold."""
+        """Note a change of the `touched` devices: former results may not be valid."""
         self.generation += 1
         self.changed_at_s = self.clock()
         for name in touched:

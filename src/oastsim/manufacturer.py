@@ -1,8 +1,8 @@
-"""Whoever makes the boxes: an authority for their certificates (IEEE 802.1AR), and one that says whose each
-is (RFC 8366).
+"""The manufacturer of new devices: an authority for their certificates (IEEE 802.1AR), and one that signs
+vouchers (RFC 8366).
 
-`python -m oastsim.manufacturer FOLDER --owner PEM --into FOLDER SERIAL ...` makes what is missing in FOLDER,
-and a voucher for each serial number.
+`python -m oastsim.manufacturer FOLDER --owner PEM --into FOLDER SERIAL ...` creates what is missing in
+FOLDER, and a voucher for each serial number.
 """
 
 from __future__ import annotations

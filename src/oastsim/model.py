@@ -30,11 +30,10 @@ class Wrong(Exception):
 
 @dataclass(frozen=True, eq=False)
 class Schema:
-    """A node of the schema. `by_user`: the order of entries means something (RFC 7950, section 7.7.7).
-    `refers` is the path of the list whose entries a leaf names. `least` is how many entries there have to be.
-    `form` is how a value looks in JSON; `module` is where the name belongs in XML. Of nodes with one
-    `choice`, those of one `case` can be there (section 7.9).
-    """
+    """A node of the schema. `by_user`: the order of entries has a meaning (RFC 7950, section 7.7.7). `refers`
+    is the path of the list whose entries a leaf names. `least` is the minimum number of entries. `form` is
+    the JSON form of a value; `module` is where the name belongs in XML. Of nodes with one `choice`, only
+    those of one `case` can exist (section 7.9)."""
 
     name: str
     kind: Kind
@@ -53,7 +52,7 @@ class Schema:
 
     @property
     def inner(self) -> Iterator[Schema]:
-        """What stands below it, without the keys."""
+        """Its contents, without the keys."""
         return (node for name, node in self.below.items() if name not in self.keys)
 
 
@@ -124,7 +123,7 @@ def _unquoted(text: str, path: str) -> str:
 
 
 def quoted(value: str) -> str:
-    """A value as it stands behind a path."""
+    """A value as written after a path."""
     return (
         value if _BARE_VALUE.fullmatch(value) else '"' + value.replace("\\", "\\\\").replace('"', '\\"') + '"'
     )
@@ -161,14 +160,14 @@ class Tree:
     # --------------------------------------------------------------------------------------------------
 
     def at(self, *path: str | Keys) -> Any:
-        """What stands at a path of names and keys; None when nothing does."""
+        """Return the data at a path of names and keys; None without any."""
         found: Any = self.data
         for part in path:
             found = found.get(part) if isinstance(found, dict) else None
         return found
 
     def text(self) -> str:
-        """Every leaf with its path, and what stands by itself; a statement a line."""
+        """Return every leaf with its path, and nodes without contents; a statement a line."""
         return "".join(f"{line}\n" for line in self.lines())
 
     def lines(self, under: str = "") -> Iterator[str]:

@@ -62,7 +62,7 @@ class Names(asyncio.DatagramProtocol):
 
 
 async def serve(text: str, origin: str) -> tuple[asyncio.DatagramTransport, int]:
-    """Listen on loopback; the transport and the port. Raises ValueError for a text that is no zone."""
+    """Listen on loopback; returns the transport and the port. Raises ValueError for an invalid zone."""
     try:
         zone = dns.zone.from_text(text, origin=origin, relativize=False, check_origin=False)
     except dns.exception.DNSException as wrong:

@@ -47,10 +47,10 @@ class Account:
 
 @dataclass(frozen=True)
 class DevicePlan:
-    """A device before it starts. `management` is the address through which sessions come in; `without` are
-    capabilities that it does not have; `station` is whom sessions come from, through the network itself: None
-    where there is a way of their own; `serial` is its serial number, if it matters; `alternate` is another
-    address through which sessions come in, besides `management` and whatever is configured on `manage0`."""
+    """A device before it starts. `management` is the address that sessions come to; `without` are
+    capabilities that it lacks; `station` is the host that in-band sessions come from, None with a management
+    network of their own; `serial` is its serial number, if it matters; `alternate` is another address for
+    sessions, in addition to `management` and whatever is configured on `manage0`."""
 
     name: str
     system: str

@@ -1,8 +1,7 @@
-"""A new box that finds its way (RFC 8572, section 5): it asks a bootstrap server, and believes nothing that
-is not proved.
+"""A new device (RFC 8572, section 5): it asks a bootstrap server, and accepts nothing that is not proved.
 
-`python -m oastsim.new_device STATE MAKER SERIAL --server HOST:PORT` is one; configured, it becomes a device
-of the network that runs with STATE.
+`python -m oastsim.new_device STATE MAKER SERIAL --server HOST:PORT` runs one; once configured, it becomes a
+device of the network that runs with STATE.
 """
 
 from __future__ import annotations
@@ -60,9 +59,9 @@ class Factory:
 
 @dataclass
 class Box:
-    """One box. `clock` gives the time that it believes in; with power cut `until` some step it stops there.
-    One that is `controlled` starts under a controller, where it can take no configuration: it restarts to
-    stand alone, and begins anew."""
+    """One new device. `clock` returns the time that it believes; with a power cut `until` some step it stops
+    there. A `controlled` one starts under a controller, where it can take no configuration: it restarts to
+    run alone, and begins again."""
 
     factory: Factory
     clock: Callable[[], datetime] = lambda: datetime.now(UTC)
@@ -139,7 +138,7 @@ class Box:
     async def _report(
         self, server: _Server, kind: str, message: str = "", host_keys: Mapping[str, Any] | None = None
     ) -> None:
-        """Progress is told to a server that is trusted, and to no other (RFC 8572, section 5.6)."""
+        """Report progress to a trusted server, and to no other (RFC 8572, section 5.6)."""
         if server.trusted:
             more: dict[str, Any] = {"message": message} if message else {}
             more |= {"ssh-host-keys": host_keys} if host_keys is not None else {}
@@ -218,7 +217,7 @@ class Box:
 
 
 class _Restart(Exception):
-    """It begins anew."""
+    """Begin again."""
 
 
 class _PowerCut(Exception):
@@ -232,7 +231,7 @@ class _Server:
     def __init__(self, host: str, port: int, anchors: Sequence[x509.Certificate], factory: Factory) -> None:
         self._url = f"https://{host}:{port}{OPERATIONS}"
         self.trusted = bool(anchors)
-        # Nobody is trusted besides, as a box knows nobody.
+        # No other authority is trusted: a new device knows none.
         self._tls = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
         if anchors:
             self._tls.load_verify_locations(
@@ -289,7 +288,7 @@ def _certificates(message: bytes) -> list[x509.Certificate]:
             ).dump()
             == message
         )
-    except Exception as error:  # whatever anybody may have sent
+    except Exception as error:  # untrusted input may raise anything
         raise Refused(f"certificates cannot be read ({type(error).__name__})") from None
     if not whole:
         raise Refused("there is more than certificates in it")
@@ -336,7 +335,7 @@ def _signed_by(
         raise Refused("a signature does not fit") from None
     except Refused:
         raise
-    except Exception as error:  # whatever anybody may have sent
+    except Exception as error:  # untrusted input may raise anything
         raise Refused(f"it cannot be read ({type(error).__name__})") from None
     return content, own
 

@@ -19,8 +19,8 @@ class LldpNeighbor:
 
 
 def lldp_neighbors(state: NetworkState, device: str) -> Iterator[LldpNeighbor]:
-    """The neighbours of a device, by its ports; whoever has a carrier is heard, whatever else is wrong. What
-    is outside says nothing."""
+    """Return the neighbors of a device, by its ports; a device with a carrier is heard, whatever else is
+    wrong. Hosts that are not devices send nothing."""
     for name in state.facts(device).interfaces:
         other = state.link(device, name)
         system = state.system(other[0]) if other is not None else None

@@ -42,8 +42,8 @@ class _Hop:
 
 
 class Ospf:
-    """All areas of the network. Of a change, only what it reaches is worked out again: `refresh` is told whom
-    it touches, and the shortest paths of an area hold until a link in it changes."""
+    """All areas of the network. After a change, only what it reaches is computed again: `refresh` gets the
+    touched devices, and the shortest paths of an area stay valid until a link in it changes."""
 
     def __init__(self, known: Known, bridging: Bridging, adjacencies: Adjacencies) -> None:
         self._known = known

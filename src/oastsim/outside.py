@@ -1,5 +1,5 @@
-"""What is there besides the devices: things that are plugged in, clocks, routers of others. They have no
-command line and always run."""
+"""Hosts that are not devices: stations, clocks, routers of other networks. They have no command line and
+always run."""
 
 from __future__ import annotations
 
@@ -100,7 +100,7 @@ def _texts(value: object, name: str, key: str) -> tuple[str, ...]:
 
 
 def facts_of(host: Host) -> Facts:
-    """What a host is in the network. Raises ValueError for what is no address."""
+    """Read what a host is in the network. Raises ValueError for an invalid address."""
     ipv4 = tuple(ipv4_of(address) for address in host.addresses if ":" not in address)
     ipv6 = tuple(ipv6_of(address) for address in host.addresses if ":" in address)
     interface = Interface(host.port, True, host.mtu, None, ipv4, ipv6, None)

@@ -66,8 +66,8 @@ def _first(interface: Interface, virtual: VirtualAddress) -> Address | None:
 
 @dataclass(frozen=True)
 class Agreement:
-    """Something that a pair has to have alike, as it is here and at the partner; None where there is no such
-    thing."""
+    """A setting that both partners of a pair must share, here and at the partner; None where it is
+    missing."""
 
     what: str
     here: str | None
@@ -118,7 +118,7 @@ def _partner(known: Known, bridging: Bridging, device: str) -> str | None:
 
 
 def _alike(facts: Facts) -> Mapping[str, str]:
-    """What has to be equal on both of a pair."""
+    """What must be equal on both partners."""
     found = {"spanning-tree": "enabled" if facts.bridge_priority is not None else "disabled"}
     found.update({f"vlan {number}": name or "without a name" for number, name in facts.vlans.items()})
     for interface in facts.interfaces.values():

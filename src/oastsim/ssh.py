@@ -39,8 +39,9 @@ async def serve(device: SimulatedDevice, address: str, port: int = 0) -> asyncss
 
 
 async def call_home(device: SimulatedDevice, host: str, port: int) -> None:
-    """Open a connection to whoever manages the device, and be the server on it (RFC 8071); returns when it
-    has ended. Raises OSError or asyncssh.Error when nobody has answered who would have it for a device."""
+    """Open a connection to the manager of the device, and be the server on it (RFC 8071); returns when it has
+    ended. Raises OSError or asyncssh.Error when there was no answer, or the manager does not expect the
+    device."""
     server = _Server(device, None)
     try:
         async with await asyncssh.connect_reverse(
@@ -48,7 +49,7 @@ async def call_home(device: SimulatedDevice, host: str, port: int) -> None:
         ) as connection:
             await connection.wait_closed()
     except (OSError, asyncssh.Error):
-        # Whoever asks to come in has seen the host key, which is what the call was for.
+        # The client has seen the host key, which is the purpose of the call.
         if not server.user:
             raise
 

@@ -1,4 +1,4 @@
-"""The state of the network, worked out from configurations and links: everything that devices can be asked
+"""The state of the network, computed from configurations and links: everything that devices can be asked
 for."""
 
 from __future__ import annotations
@@ -26,9 +26,9 @@ MANAGEMENT_PORT = "manage0"
 
 
 class NetworkState:
-    """Knows every device's facts; asks are answered from what is true now. `clock` gives seconds.
+    """Knows every device's facts; answers reflect the present state. `clock` returns seconds.
 
-    Of a change, what it reaches is worked out again, and when somebody asks: links and bridging of the
+    After a change, only what it reaches is computed again, and only on demand: links and bridging of the
     devices up to the next routers, the shortest paths of the areas whose links have changed, the tables
     behind them.
     """
@@ -93,7 +93,7 @@ class NetworkState:
         self._known.filtered(name)
 
     def cut(self, device: str, port: str, *, is_cut: bool) -> None:
-        """A cable is cut, or mended. Raises KeyError when there is none in the port."""
+        """A cable is cut, or mended. Raises KeyError when the port has none."""
         self._observe()
         self.bridging.cut((device, port), is_cut=is_cut)
         self._settle(
@@ -106,7 +106,7 @@ class NetworkState:
         self._ospf.refresh(touched)
 
     def _observe(self) -> None:
-        """Sessions outlast a change for a while: what there was before it has to be known."""
+        """Sessions outlast a change for a while, so the former state must be known."""
         if self._known.speakers:
             self._tick()
             self._speakers.current()
@@ -192,8 +192,8 @@ class NetworkState:
         )
 
     def reachable(self, device: str, address: str | None = None) -> bool:
-        """Whether a session can come in at an address, or at any: an interface that is up has it; and where
-        sessions come in by the network itself, packets get there and back."""
+        """Return whether a session can come in at an address, or at any: an interface that is up has it and,
+        in-band, packets get there and back."""
         plan = self._known.devices[device]
         if address is None:
             return any(self.reachable(device, one) for one in self.management_addresses(device))

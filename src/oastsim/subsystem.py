@@ -1,5 +1,5 @@
-"""The SSH side of a NETCONF session (RFC 6242, section 3): the subsystem, the path it comes in by, and what
-goes wrong with it."""
+"""The SSH side of a NETCONF session (RFC 6242, section 3): the subsystem, the path of the session, and its
+faults."""
 
 from __future__ import annotations
 

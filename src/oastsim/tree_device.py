@@ -113,7 +113,7 @@ class TreeDevice(SimulatedDevice):
         self.tell(self.system.facts_of(self.running))
 
     def settle(self) -> None:
-        return  # What is committed is told at once.
+        return  # committed changes are reported at once
 
     def filters(self) -> Filters:
         return self.system.filters_of(self.running)

@@ -27,7 +27,7 @@ BRANCH = "refs/heads/main"
 # Tags that are no labels: the heads of the ledger's chains, as WRITER-NUMBER-DIGEST.
 LEDGER_HEAD = "ledger-head/"
 _LEDGER_HEAD = re.compile(rf"refs/tags/{LEDGER_HEAD}([0-9a-f]{{12}})-([0-9]{{1,12}})-([0-9a-f]{{64}})")
-# What stands before the alias in the text of a tag.
+# Separates the text of a tag from its alias.
 ALSO = "also: "
 LABEL = re.compile(r"[^\x00-\x1f\x7f]{1,100}")
 # Git refuses these in the name of a reference (git-check-ref-format(1)).
@@ -57,7 +57,7 @@ def backup_file(kind: str, device: str) -> str:
 
 
 class Archive:
-    """The archive in `folder`. Every method raises StateError when there is no git, or it fails."""
+    """The archive in `folder`. Every method raises StateError when Git is missing or fails."""
 
     def __init__(self, folder: Path, environment: Mapping[str, str]) -> None:
         self._folder = folder
@@ -93,11 +93,11 @@ class Archive:
         alias: str | None = None,
         note: str | None = None,
     ) -> str | None:
-        """Keep `files`; the commit, or None when nothing was kept as nothing is new. With `label`, the point
-        in time gets a tag, also when nothing is new; it is found by its `alias` as well. A label that is
-        taken and has an alias is told apart by that. A `note` goes into the commit's message.
+        """Keep `files`. Returns the commit, or None when there was nothing new to keep. With `label`, the
+        point in time gets a tag, even when nothing is new; it is also found by its `alias`. A label that is
+        taken and has an alias gets that alias appended. A `note` goes into the commit message.
 
-        Raises StateError, UsageError for a label that is taken or none, OSError.
+        Raises StateError, UsageError for a label that is invalid or taken, and OSError.
         """
         self.prepare()
         with directory_lock(self._folder):
@@ -214,7 +214,7 @@ class Archive:
         if not self.blobs():
             return {}
         found: dict[str, BackupEntry] = {}
-        wanted = set(files)
+        expected = set(files)
         kept: BackupEntry | None = None
         for line in self._git.run(
             "log", "--name-only", "--no-renames", "--format=%x00%H%x00%ct%x00%s", BRANCH
@@ -222,12 +222,12 @@ class Archive:
             if line.startswith("\0"):
                 _, commit, at, why = line.split("\0", 3)
                 kept = BackupEntry(None, commit, int(at), why)
-            elif kept is not None and line in wanted and line not in found:
+            elif kept is not None and line in expected and line not in found:
                 found[line] = kept
         return found
 
     def point(self, word: str) -> BackupEntry:
-        """The point in time of a label, or of a commit. Raises UsageError when there is none."""
+        """Return the point in time of a label or a commit. Raises UsageError when it does not exist."""
         labels = self.labels()
         for names in (lambda kept: (kept.label,), lambda kept: (label_tag(kept.label or ""), kept.alias)):
             for kept in reversed(labels):

@@ -120,8 +120,8 @@ class Backups:
 
 
 def _is_plain(one: ConfigSnapshot) -> bool:
-    """Whether nothing has to be left out: neither comments nor what changes by itself. Printing a tree takes
-    longer than reading it."""
+    """Return whether the text can be kept unchanged: it has neither comments nor parts that change by
+    themselves. Printing a tree takes longer than reading it."""
     if any(rule.volatile for rule in one.syntax.grammar.rules()):
         return False
     return one.syntax.comment not in one.text

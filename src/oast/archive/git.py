@@ -10,7 +10,7 @@ from oast.child_environment import without_secrets
 from oast.errors import StateError
 
 AT_MOST_S = 120.0
-# A hook or a helper of Git's must not meet the repository of whoever runs Oast.
+# A Git hook or helper must not see the repository of the user who runs Oast.
 UNSET = ("GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX")
 QUIET = {"GIT_TERMINAL_PROMPT": "0", "GIT_PAGER": "cat", "LC_ALL": "C.UTF-8", "GIT_OPTIONAL_LOCKS": "0"}
 
@@ -39,9 +39,10 @@ class Git:
         return self.output(*arguments, given=given, allow=allow).decode("utf-8", "surrogateescape")
 
     def output(self, *arguments: str, given: bytes | None = None, allow: Sequence[int] = ()) -> bytes:
-        """What `git ARGUMENTS` prints, `given` on its standard input; exit codes in `allow` are no failure.
+        """Run `git ARGUMENTS` with `given` on its standard input, and return what it prints. Exit codes in
+        `allow` are not failures.
 
-        Raises StateError when there is no git, GitFailed when it fails.
+        Raises StateError when Git is missing, GitFailed when it fails.
         """
         try:
             done = subprocess.run(

@@ -49,7 +49,7 @@ class Cause(StrEnum):
     """It was delivered, the checks failed or its path was cut, and it was reverted: exit code 5."""
     INTERRUPTED = "interrupted"
     HELD = "held"
-    """It was not begun, or was taken back, because of what became of other devices."""
+    """The device was not started, or was rolled back, because of the outcome of other devices."""
 
 
 class RollbackReason(StrEnum):
@@ -76,8 +76,7 @@ class RollbackReason(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class RollbackMethod:
-    """`name` completes "unless confirmed, it goes back by …"; `is_autonomous` ones need no session
-    and no Oast."""
+    """`name` is shown after "rollback:"; `is_autonomous` methods need neither a session nor Oast."""
 
     name: str
     is_autonomous: bool
@@ -110,9 +109,10 @@ PREVIOUS_STARTUP = RollbackMethod(
 def rollback_method_of(
     platform: Platform, capabilities: Collection[Capability] | None = None
 ) -> RollbackMethod:
-    """The way back that the platform declares; where it declares none, Oast has to make one.
+    """Return the rollback method that the platform declares; where it declares none, Oast sends inverse
+    commands.
 
-    Over NETCONF it is what the session's `capabilities` are that decides.
+    Over NETCONF, the session's `capabilities` decide.
     """
     if platform.netconf is not None:
         return (

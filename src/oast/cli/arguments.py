@@ -82,7 +82,7 @@ class Parser(argparse.ArgumentParser):
 
 
 def _plain(message: str) -> tuple[str, str | None]:
-    """A message of argparse, and its hint, in words that an engineer would use."""
+    """Turn a message of argparse into one for an engineer, with its hint."""
     choice = re.search(r"(?:argument (\S+): )?invalid choice: '([^']*)' \(choose from (.*)\)", message)
     if choice is not None:
         choices = re.findall(r"'([^']*)'", choice[3])

@@ -110,7 +110,7 @@ def run(options: AskOptions) -> int:
     if options.raw is not None:
         return _raw(options, estate, options.raw)
     reading = options.reading or ""
-    # What is wrong here is told before a device is asked.
+    # Mistakes in the command line are reported before any device is asked.
     fields = fields_of(estate, reading, options.on)
     _need_fields(options, fields)
     if options.pick is not None:

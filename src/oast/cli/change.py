@@ -64,10 +64,10 @@ class WithdrawOptions(FormatOptions, EstateOptions):
 
 
 @dataclass(frozen=True, kw_only=True)
-class ResumeOptions(ConnectionOptions, FormatOptions, EstateOptions):
-    """The options of `oast change resume`."""
+class RecoverOptions(ConnectionOptions, FormatOptions, EstateOptions):
+    """The options of `oast change recover`."""
 
-    give_up: bool = flag("--give-up", help="close interrupted runs whose devices stay in an unknown state")
+    abandon: bool = flag("--abandon", help="close interrupted runs whose devices stay in an unknown state")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -122,11 +122,11 @@ COMMAND = CommandGroup(
             "withdraw a proposed change, so that it cannot be delivered",
             (("oast change withdraw last -m 'wrong site'", "withdraw the newest change"),),
         ),
-        "resume": Subcommand(
-            ResumeOptions,
-            run_later("oast.cli.change_resume", "run_resume"),
+        "recover": Subcommand(
+            RecoverOptions,
+            run_later("oast.cli.change_recover", "run_recover"),
             "recover interrupted runs: find out the state of their devices, and finish or roll back",
-            (("oast change resume", "recover all interrupted runs"),),
+            (("oast change recover", "recover all interrupted runs"),),
             exits=(0, 2, 3, 4),
         ),
         "revert": Subcommand(

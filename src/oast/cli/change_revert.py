@@ -1,4 +1,4 @@
-"""oast change revert: the devices of a change go back to what they were before it."""
+"""oast change revert: roll back a delivered change, as a new change."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One change to look at: who, why, what, and what became of every device."""
+"""The view of one change: author, reason, diffs, and the outcome of every device."""
 
 from __future__ import annotations
 

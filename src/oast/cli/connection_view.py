@@ -23,8 +23,8 @@ SELDOM = ("through", "second way", "ssh_config")
 
 
 def show_connections(estate: Estate, devices: list[Device], options: DevicesOptions) -> int:
-    """List them; no session is opened. A device of which it cannot be told is named, and the exit code says
-    so."""
+    """List the connections; no session is opened. A device whose connection cannot be determined is named,
+    and the exit code shows it."""
     if options.columns:
         raise UsageError("--columns and --connection exclude each other", hint="leave out --columns")
     connector = Connector(estate, devices)
@@ -51,7 +51,7 @@ def show_connections(estate: Estate, devices: list[Device], options: DevicesOpti
         sys.stdout.write(csv_text(COLUMNS, cells))
     else:
         rows = [_row(name, way) for name, way in ways.items()]
-        # What no device has, nobody has to look at.
+        # A column that is empty for all devices is left out.
         shown = [
             number
             for number, name in enumerate(COLUMNS)

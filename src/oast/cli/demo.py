@@ -107,7 +107,7 @@ def run(options: DemoOptions) -> int:
     estate = folder / "larkwater"
     started = time.monotonic()
     try:
-        # The secrets stand beside the estate, outside what would be committed.
+        # The secrets are kept beside the estate, outside of what is committed.
         create_estate(SHIPPED, estate, folder / "larkwater-secrets.toml", SECRETS)
         encrypted = EncryptedFile(estate / "secrets.jwe", folder / "larkwater.key", {})
         for name in ENCRYPTED:
@@ -176,12 +176,12 @@ def in_a_process(
         try:
             return os.waitstatus_to_exitcode(os.waitpid(number, 0)[1])
         except KeyboardInterrupt:
-            # It was told as well, and brings its devices into a known state before it ends.
+            # The child got the signal as well, and settles its devices before it ends.
             continue
 
 
 class _Story:
-    """What is told and run, in order. Each step is the real program, in a process of its own."""
+    """The demo's texts and commands, in order. Each step runs the real program, in a process of its own."""
 
     def __init__(self, estate: Path) -> None:
         self._estate = estate
@@ -280,7 +280,7 @@ class _Story:
         )
         self._run("diff")
 
-    # --- a new device that finds its way
+    # --- provisioning of a new device
 
     def _seventh_terminal(self) -> None:
         self._say(

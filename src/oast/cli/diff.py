@@ -68,7 +68,7 @@ def run(options: DiffOptions) -> int:
 
 
 def show_what_changes(options: SummaryOptions, comparisons: Sequence[Comparison], out: Console) -> None:
-    """The difference, as long as it was asked for."""
+    """Print the difference, as detailed as the options say."""
     if options.summary:
         show_summary(comparisons, out)
         return

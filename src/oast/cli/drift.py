@@ -1,4 +1,4 @@
-"""oast drift: differences that nobody delivered, policies that fail, secrets that are too old."""
+"""oast drift: changes that did not come from Oast, failing policies, secrets that are too old."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def run(options: DriftOptions) -> int:
             names = join_names(found.left_out, NAMED)
             sys.stderr.write(
                 f"{names}: skipped, because a running or interrupted delivery includes them (see oast"
-                " change list, oast change resume)\n"
+                " change list, oast change recover)\n"
             )
     return FAILED if found.failed or found.left_out else NO if found.wrong else DONE
 
@@ -162,7 +162,7 @@ def _show(found: DriftReport) -> None:
 
 
 def _show_besides(out: Console, found: DriftReport) -> None:
-    """What is no drift by itself, and explains some."""
+    """What is not drift, but explains some of it."""
     if found.undelivered:
         names = join_names(found.undelivered, NAMED)
         print_hanging(

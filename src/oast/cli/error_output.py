@@ -1,5 +1,5 @@
-"""Errors in words: what is wrong, where, the line as written, the likely fix; and the exit code
-of each kind."""
+"""Error messages: what is wrong, where, the line as written, the likely fix; and the exit code of each
+kind."""
 
 from __future__ import annotations
 
@@ -115,17 +115,16 @@ def show_device_errors(
             out.print(Text(line))
 
 
-# What a fault may hang on, besides Oast and Python.
+# What an internal error may depend on, besides Oast and Python.
 SOURCE = Path(__file__).parents[1]
 PACKAGES = ("asyncssh", "jinja2", "jmespath", "jwcrypto", "PyYAML", "rich")
 
 
 def write_crash_report(error: Exception, stream: TextIO, command: Sequence[str], estate: Path | None) -> None:
-    """Anything that is not an OastError is a fault of Oast: keep what is needed to mend it in a file, and ask
-    for a report.
+    """Handle an exception that is not an OastError: write a crash report, and ask the user for a bug report.
 
-    The file goes into `.oast/faults` of the estate, where there is one. `command` are the words that are safe
-    to show.
+    The file goes to `.oast/faults` of the estate, if there is one. `command` are the words that are safe to
+    show.
     """
     text = "\n".join([*_circumstances(command), "", *_traced(error)]) + "\n"
     kept: Path | None = None
@@ -166,6 +165,6 @@ def _traced(error: BaseException) -> Iterator[str]:
     for number, one in enumerate(chain):
         yield f"{'because of ' if number else ''}{type(one).__name__}, at:"
         for frame in traceback.extract_tb(one.__traceback__):
-            # What stands in a template or in somebody's file is theirs.
+            # The contents of templates and of the user's files are confidential.
             ours = frame.line if Path(frame.filename).is_relative_to(SOURCE) else None
             yield f"  {frame.filename}:{frame.lineno} in {frame.name}" + (f": {ours}" if ours else "")

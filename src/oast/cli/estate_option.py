@@ -28,10 +28,10 @@ NOTHING: Mapping[str, str] = {}
 def estate_of(
     options: EstateOptions, secrets: Mapping[str, str] = NOTHING, *, telling: bool = True
 ) -> Estate:
-    """The estate the options mean, read whole; with `secrets` in place of those that are kept. Raises
+    """Return the estate that the options name, fully read; with `secrets` in place of stored ones. Raises
     UsageError, EstateError.
 
-    If it is to be told, whoever runs this learns of what a run that died has left.
+    With `telling`, the user is warned of interrupted runs.
     """
     estate = load_estate(folder_of(options), os.environ, given_values(options), asker(), secrets)
     if telling:
@@ -46,11 +46,11 @@ def estate_of(
 
 
 def _tell_not_in_service(estate: Estate, on: str | None) -> None:
-    """Who picks devices and gets fewer is told why."""
+    """Warn when a selection contains devices that are out of service."""
     try:
         left = estate.not_in_service(on)
     except EstateError:
-        return  # whoever picks them says what is wrong
+        return  # an explicit selection reports its own mistakes
     if left:
         names = join_names([device.name for device in left], NAMED)
         sys.stderr.write(f"skipped, because out of service: {names}\n")
@@ -70,7 +70,7 @@ def _tell_left(estate: Estate) -> None:
             else " before anything was sent to a device"
         )
         sys.stderr.write(
-            f"warning: run {left.run} was interrupted{what}\nhint: recover it with: oast change resume\n"
+            f"warning: run {left.run} was interrupted{what}\nhint: recover it with: oast change recover\n"
         )
 
 
@@ -80,14 +80,15 @@ def given_values(options: CommandOptions) -> list[tuple[str, Any]]:
 
 
 def asker() -> Ask | None:
-    """Who can be asked for a secret: whoever sits at the terminal."""
+    """Return who can be asked for a secret: the user at the terminal."""
     return ask_secret if sys.stdin.isatty() else None
 
 
 def folder_of(options: EstateOptions) -> Path:
-    """The folder of the estate the options mean. Raises UsageError.
+    """Return the folder of the estate that the options name. Raises UsageError.
 
-    One that others can write to has to be named; what others could see of its working data is closed to them.
+    A folder that others can write to must be named explicitly; working data that others could read is made
+    private.
     """
     folder = options.estate
     if folder is None:
@@ -118,7 +119,7 @@ def usable_folder(options: CommandOptions) -> Path | None:
 
 
 def require_estate(folder: Path) -> Path:
-    """`folder`, which is named. Raises UsageError when it is no estate."""
+    """Return `folder`, which was named explicitly. Raises UsageError when it is not an estate."""
     if not (folder / "oast.toml").is_file():
         raise UsageError(f"{folder} is not an estate: it has no oast.toml")
     return folder

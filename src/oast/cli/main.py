@@ -73,7 +73,7 @@ def main(argv: Sequence[str] | None = None) -> int:
         with handle_signals(for_good=argv is None):
             return _run(arguments)
     except BrokenPipeError:
-        # Whoever read our output has seen enough.
+        # The reader of the output has closed it.
         discard_output()
         return DONE
     except (KeyboardInterrupt, Exception) as error:

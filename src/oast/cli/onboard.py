@@ -1,4 +1,4 @@
-"""oast onboard: new devices that find their way."""
+"""oast onboard: provision new devices."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How far each new device has come: as a table, once or for as long as somebody watches."""
+"""The progress of each new device: as a table, once or updated until the user ends it."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ STYLES = {
 EVERY_S = 0.5
 SHOWN = 12
 NOT_ASKED = "has not connected yet: it has no power, cannot reach this server, or asks another one"
-# The heading, its line, how many there are besides, and how many are expected.
+# The heading, its line, the count of hidden rows, and the count of expected devices.
 AROUND = 4
 
 
@@ -44,7 +44,7 @@ def print_status(out: Console, found: Sequence[NewDevice], refused: Sequence[Onb
 
 
 async def follow(boxes: NewDeviceStore, out: Console) -> None:
-    """Until whoever watches has seen enough. The database is read here, and not by the thread of the view."""
+    """Update until the user ends it. The database is read here, not by the thread of the view."""
     with Live(console=out, auto_refresh=False) as live:
         while True:
             live.update(_alive(out, boxes.all(), boxes.refusals()), refresh=True)

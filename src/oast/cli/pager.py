@@ -18,8 +18,8 @@ DEFAULT = "less -RX"
 
 
 def paged(out: Console, show: Callable[[Console], None]) -> None:
-    """Let `show` print; on a terminal that is too small for it, through $PAGER. Raises OSError when nobody
-    reads."""
+    """Let `show` print; on a terminal that is too small for it, through $PAGER. Raises OSError when the
+    reader has closed it."""
     if not out.is_terminal or not sys.stdin.isatty():
         show(out)
         return

@@ -1,5 +1,5 @@
-"""What a process shares with whoever started it: its output, when whoever read it went away, and the signals
-that tell it to end."""
+"""What a process shares with its parent: its output, whose reader may close it, and the signals that end
+it."""
 
 from __future__ import annotations
 
@@ -71,8 +71,8 @@ def raise_pending_interrupt() -> None:
 
 
 def is_interrupt(error: BaseException) -> bool:
-    """Whether an error is no more than what the interpreter has made of being told to end: while a class is
-    made, as during an import, it wraps whatever is raised into an error of its own."""
+    """Return whether an error was caused by a request to end: a class that is being created, as during an
+    import, wraps any exception in one of its own."""
     seen: set[int] = set()
     one: BaseException | None = error
     while one is not None and id(one) not in seen:
@@ -96,7 +96,7 @@ def _noticed(
 
 
 def ignore_signals() -> None:
-    """The work is done: whoever tells the process to end changes nothing of what it has to say any more."""
+    """The work is done: a request to end no longer changes what the process reports."""
     if threading.current_thread() is threading.main_thread():
         for number in SIGNALS:
             signal.signal(number, signal.SIG_IGN)
@@ -104,14 +104,14 @@ def ignore_signals() -> None:
 
 @contextlib.contextmanager
 def handle_signals(*, for_good: bool) -> Iterator[None]:
-    """A pipeline that stops the process, and a terminal that is closed, are like Ctrl-C. Unless it is
-    `for_good`, everything is as it was before behind it."""
+    """Treat a pipeline that stops the process, and a closed terminal, like Ctrl-C. Unless `for_good`, the
+    former handlers are restored afterwards."""
     if threading.current_thread() is not threading.main_thread():
         yield
         return
     before = {number: signal.getsignal(number) for number in SIGNALS}
     for number in SIGNALS:
-        # Whoever has it ignored, as nohup does, wants to go on.
+        # A process that ignores the signal, as under nohup, goes on.
         if before[number] is not signal.SIG_IGN:
             signal.signal(number, _told_to_end)
     _swallowed.clear()

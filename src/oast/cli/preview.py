@@ -42,7 +42,7 @@ def show_forecast(plan: Plan, how: DeliveryOptions, out: Console) -> None:
 
 
 def show_not_compared(plan: Plan, out: Console) -> None:
-    """Those that could not be read, before anybody says yes to the others; why, is told at the end."""
+    """Count the devices that could not be read, before the question; the reasons are printed at the end."""
     if plan.failed and plan.to_do:
         names = [name for name, _ in plan.failed]
         out.print(
@@ -53,8 +53,8 @@ def show_not_compared(plan: Plan, out: Console) -> None:
 
 
 def show_warnings(different: Sequence[Comparison], out: Console) -> None:
-    """What deserves a second look before saying yes: the way back, what may cut the path, what would be saved
-    besides."""
+    """What deserves a second look before the answer: the rollback, risks for management access, what else
+    would be saved."""
     ways: dict[str, list[str]] = {}
     for comparison in different:
         ways.setdefault(comparison.rollback_method.name, []).append(comparison.name)

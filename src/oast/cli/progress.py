@@ -33,8 +33,7 @@ STYLES = {
 }
 
 
-# Where nobody watches, more devices than these are counted instead of listed, unless something went wrong
-# with one.
+# Without a terminal, more devices than this are counted instead of listed, except for those with a problem.
 MANY = 12
 EXPECTED = (Stage.COMPARED, Stage.VERIFIED, Stage.DELIVERED)
 COUNT_EVERY_S = 5.0
@@ -58,7 +57,7 @@ class Progress:
     """Use as a context; call it with what happens."""
 
     def __init__(self, console: Console, names: Sequence[str], *, quiet: bool, each: bool = False) -> None:
-        """Where nobody watches, `each` device gets a line at its end, however many there are."""
+        """Without a terminal, with `each`, every device gets a line when it ends."""
         self._each = each
         self._wave: WaveEvent | None = None
         self._timers: dict[str, float] = {}
@@ -226,8 +225,8 @@ class Progress:
         return Group(bar, table, *((rows,) if rows.row_count else ()), self._last_line())
 
     def _slowest(self) -> list[str]:
-        """Those at work, longest at the same first. Whoever waits for the others is only among them when all
-        do."""
+        """Return the devices in work, longest at the same stage first. Devices that wait for others are only
+        listed when all do."""
         working = [name for name in self._begun if name not in self._ended]
         behind = [name for name in working if self._stages[name].stage not in RESTING]
         return sorted(behind or working, key=lambda name: self._there[name])

@@ -82,9 +82,9 @@ def _show(found: PublishPlan, out: Console) -> None:
     )
     for change in found.changes[:SHOWN]:
         out.print(Text(f"  ~ {change.device}", style="yellow"))
-        for at, (now, wanted) in change.fields.items():
+        for at, (now, expected) in change.fields.items():
             print_hanging(
-                out, Text.assemble((f"      {'.'.join(at)}  ", "dim"), f"{_word(now)} -> {_word(wanted)}")
+                out, Text.assemble((f"      {'.'.join(at)}  ", "dim"), f"{_word(now)} -> {_word(expected)}")
             )
     if len(found.changes) > SHOWN:
         out.print(

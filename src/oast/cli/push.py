@@ -1,4 +1,4 @@
-"""oast push: compare, ask, back up, deliver with a way back, verify, confirm, save."""
+"""oast push: compare, ask, back up, deliver with a rollback, verify, confirm, save."""
 
 from __future__ import annotations
 
@@ -116,11 +116,11 @@ class PushOptions(SelectionOptions, IntentOptions, ModeOptions, DeliveryCommandO
 
 
 class DeliveryHooks:
-    """What is done besides a delivery: `begin` before the first device is touched, `end` when it is over, or
-    was not needed."""
+    """Hooks around a delivery: `begin` runs before the first device is touched, `end` when the delivery is
+    over or not needed."""
 
     def look(self, plan: Plan) -> int | None:
-        """At what would be done, before anybody is asked: the exit code when that is not to be delivered."""
+        """Inspect the plan before the question; returns the exit code when it must not be delivered."""
         return None
 
     def begin(self) -> None:
@@ -177,7 +177,7 @@ def _own_text(file: Path) -> tuple[str, str]:
 
 class _Native(DeliveryHooks):
     """Lines of one's own: the record says where they come from, and afterwards the devices are asked what was
-    wanted."""
+    expected."""
 
     def __init__(self, options: PushOptions, name: str) -> None:
         self._options = options
@@ -251,7 +251,7 @@ def _run_recorded(options: PushOptions, change: str) -> int:
 
 
 class _Recorded(DeliveryHooks):
-    """A recorded change: it is delivered as it was recorded, or not at all."""
+    """Deliver a recorded change as it was recorded, or not at all."""
 
     def __init__(self, approved: Approved, *, again: bool) -> None:
         self._approved = approved
@@ -376,7 +376,7 @@ def _go_on(
         return write_proposal(options, plan)
     if plan.limit_violations and not how.allow_removals:
         return _beyond_limits(options, plan)
-    # Where no device could be read there is nothing to ask about: it is told, and recorded.
+    # If no device could be read there is nothing to ask: that is reported and recorded.
     if not options.yes and plan.to_do:
         out.file.flush()
         if not ask_to_confirm(_question(plan)):
@@ -452,7 +452,7 @@ async def _deliver(options: DeliveryCommandOptions, plan: Plan, how: DeliveryOpt
 
 
 def _report(options: DeliveryCommandOptions, plan: Plan, result: DeliveryResult, seconds: float) -> None:
-    """What became of the devices, before anything else is done."""
+    """Print the outcome of every device, before anything else is done."""
     try:
         if options.format == "json":
             print_document(result.document())
@@ -466,8 +466,7 @@ def _report(options: DeliveryCommandOptions, plan: Plan, result: DeliveryResult,
             )
         sys.stdout.flush()
     except OSError:
-        # Nobody reads any more; what became of the devices is told by the exit code, and stands in the
-        # record.
+        # The reader has closed the output; the exit code and the record hold the outcome.
         discard_output()
 
 
@@ -529,7 +528,7 @@ def _show(
 
 
 def _show_excused(outcomes: Sequence[Outcome], out: Console, *, each: bool) -> None:
-    """What was broken before and is no matter of this change; of much, how much."""
+    """Show what failed before and is unrelated to this change; if it is much, how much."""
     found = [f"{o.device}: {result.finding}" for o in outcomes for result in o.excused_checks]
     shown = found if each or len(found) <= EXCUSED_AT_MOST else found[:NAMED_IN_ROW]
     for finding in shown:

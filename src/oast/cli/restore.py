@@ -88,7 +88,7 @@ def _restore(options: RestoreOptions) -> Restore:
 
 
 class Restoring(DeliveryHooks):
-    """Says in the record what it goes back to."""
+    """Record what the devices return to."""
 
     def __init__(self, origin: str) -> None:
         self._origin = origin

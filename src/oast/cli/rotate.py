@@ -55,9 +55,7 @@ class _Keeping(DeliveryHooks):
                 " or startup; both values are kept\nhint: repeat the command to continue; it makes no"
                 " further value until all devices have this one\n"
             )
-        with suppress(
-            OSError
-        ):  # nobody may read any more, and what became of the devices stands in the exit code
+        with suppress(OSError):  # the output may be closed; the exit code holds the outcome
             sys.stderr.write(told)
 
     def _forgotten(self) -> str:

@@ -126,8 +126,8 @@ def _set(options: SecretSetOptions) -> int:
 
 
 def _typed(options: SecretSetOptions) -> str:
-    """The secret that is typed or sent. Raises UsageError for what is no text; what is kept stays as it is
-    then."""
+    """Return the secret that is typed or sent. Raises UsageError if it is not text; the stored secret then
+    stays."""
     if sys.stdin.isatty():
         data = ask_secret(options.name).encode("utf-8", "surrogateescape")
     else:
@@ -221,8 +221,8 @@ def _remove(options: SecretRemoveOptions) -> int:
 
 
 def _uses(options: SecretRemoveOptions) -> list[Place]:
-    """Where the estate refers to the secret. Raises EstateError when it cannot be told, for mistakes
-    elsewhere."""
+    """Return where the estate refers to the secret. Raises EstateError when mistakes elsewhere prevent
+    that."""
     try:
         estate: Estate = estate_of(options)
     except OastError as error:

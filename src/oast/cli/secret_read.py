@@ -65,7 +65,7 @@ def read_and_keep(options: SecretReadOptions) -> int:
 
 
 def _the_one(options: SecretReadOptions, found: Sequence[SecretAt]) -> Secret:
-    """The secret that is meant. Raises UsageError when it is none, or not one."""
+    """Return the selected secret. Raises UsageError when none or several match."""
     if not found:
         raise UsageError(f"{options.device} has no secret at '{options.statement}'; nothing was changed")
     distinct = {str(one.secret): one for one in found}

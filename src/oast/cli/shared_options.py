@@ -190,7 +190,7 @@ class DeliveryFlags:
 
 @dataclass(frozen=True, kw_only=True)
 class DeliveryBase(EstateOptions):
-    """What every delivery is told; a command without such an option has the default."""
+    """The options of every delivery; a command that lacks one uses its default."""
 
     on: str | None = None
     section: tuple[str, ...] = ()

@@ -22,7 +22,7 @@ class SignalHandler:
     """Use as a context within a running loop. The first signal cancels the task; a second sets
     `stop_waiting`; a third ends the process at once, after the record was written as far as it is known.
 
-    After it signals are ignored: what became of the devices is known, and is what the exit code says.
+    Afterwards signals are ignored: the outcome of the devices is known, and is the exit code.
     """
 
     def __init__(self) -> None:
@@ -67,7 +67,7 @@ class SignalHandler:
 
     @staticmethod
     def _say(text: str) -> None:
-        # Whoever closed the terminal does not read this.
+        # The user who closed the terminal does not read this.
         with contextlib.suppress(OSError, ValueError):
             sys.stderr.write(f"\n{text}\n")
             sys.stderr.flush()
@@ -98,5 +98,7 @@ def open_devices_text(outcomes: tuple[Outcome, ...]) -> str:
         return "exited at once; no device was changed"
     rest = f"    unchanged: the other {unchanged}\n" if unchanged else ""
     return (
-        "exited at once\n" + "\n".join(lines) + f"\n{rest}hint: find out and recover with: oast change resume"
+        "exited at once\n"
+        + "\n".join(lines)
+        + f"\n{rest}hint: find out and recover with: oast change recover"
     )

@@ -1,4 +1,4 @@
-"""oast sim manufacturer, oast sim new-device: whoever makes new boxes, and the boxes; processes
+"""oast sim manufacturer, oast sim new-device: the manufacturer of new devices, and the devices, as processes
 of their own."""
 
 from __future__ import annotations
@@ -169,7 +169,7 @@ def _add(options: NewDeviceOptions) -> int:
 
 
 def _names(options: NamesOptions) -> int:
-    # It takes the place of this process: whoever stops this one stops it.
+    # It replaces this process, so a signal to this one ends it.
     sys.stdout.flush()
     os.execv(sys.executable, [sys.executable, "-m", "oastsim.names", str(options.file), options.origin])  # noqa: S606
 

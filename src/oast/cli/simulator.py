@@ -67,7 +67,7 @@ class Simulator:
         while time.monotonic() < deadline:
             listening = self._listening()
             if listening is not None:
-                # The process is meant to outlive this one; nobody waits for it here.
+                # The process outlives this one, which does not wait for it.
                 process.returncode = 0
                 return len(listening["devices"])
             if process.poll() is not None:
@@ -99,8 +99,8 @@ class Simulator:
             return False
         self.ask({"do": "stop"})
         deadline = time.monotonic() + ANSWER_AT_MOST_S
-        # It removes the file when everything is on disk. Its process may live a moment longer, and where
-        # nobody collects it, a dead one looks alive.
+        # It removes the file when everything is on disk. Its process may live a moment longer; if its parent
+        # does not collect it, it still looks alive.
         while (self._folder / "listening.json").exists():
             if time.monotonic() > deadline:
                 raise StateError(f"the simulator (process {listening['process']}) does not stop")
@@ -123,7 +123,7 @@ class Simulator:
             content: dict[str, Any] = json.loads(line) if line else {}
         except (OSError, ValueError) as error:
             raise StateError(f"the simulator does not answer: {error}") from None
-        # One that is told to stop may be gone before it has answered.
+        # A process that is asked to stop may be gone before it has answered.
         if not line and request["do"] != "stop":
             message = "the simulator ended the connection without an answer"
             raise StateError(message, hint=f"see its log {self._folder / 'simulator.log'}")

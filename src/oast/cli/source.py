@@ -61,7 +61,7 @@ def _sources(folder: Path) -> Sequence[SourceSettings]:
 def _picked(
     options: RefreshOptions | PublishOptions, sources: Sequence[SourceSettings]
 ) -> Sequence[SourceSettings]:
-    """Those that were asked for. Raises UsageError for one that there is not."""
+    """Return the named sources. Raises UsageError for an unknown name."""
     names = [source.name for source in sources]
     for name in options.source:
         if name not in names:
@@ -188,8 +188,8 @@ def _word(value: Any) -> str:
 
 
 def _tell_mistakes(folder: Path) -> None:
-    """An estate that was right before may not be so any more: a rule for a site that is gone, a platform that
-    nobody described."""
+    """Return the mistakes that new entries cause in a valid estate: a rule for a removed site, an unknown
+    platform."""
     try:
         _, mistakes = read_estate(folder, os.environ)
         number = len(mistakes.found)

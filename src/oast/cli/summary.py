@@ -1,4 +1,4 @@
-"""How much would change, in a table: a row for each section, for whoever has seen the lines, or does not want
+"""The size of a change as a table: a row for each section, for users who have seen the lines or do not want
 all of them."""
 
 from __future__ import annotations

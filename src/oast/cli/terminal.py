@@ -37,7 +37,7 @@ class SafeConsole(Console):
             yield segment if segment.control else Segment(visible(segment.text), segment.style)
 
     def on_broken_pipe(self) -> None:
-        """Whoever read the output went away. That ends no delivery: who prints decides what it means."""
+        """The reader has closed the output. That ends no delivery: the caller decides what it means."""
         raise BrokenPipeError
 
 

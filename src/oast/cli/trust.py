@@ -20,7 +20,7 @@ def trust(estate: Estate, devices: list[Device], options: DevicesOptions) -> int
     """Show every new key, ask, and keep them; a changed key needs --replace. Jump hosts come first: the way
     to the devices behind one leads through a login there."""
     for jump in Connector(estate, devices, options.timeout).jump_targets(devices):
-        # Each anew: what was trusted for the one before counts for the way to this one.
+        # One after the other: a key that was trusted for one device may be needed on the path to the next.
         connector = Connector(estate, devices, options.timeout)
         targets = {target.name: target for target in connector.jump_targets(devices)}
         if (code := _trust(estate, connector, [jump.name], targets.__getitem__, options)) != DONE:

@@ -21,10 +21,10 @@ MOST = {LOST: 10_000, EXPECTED: 10_000, OTHER: 4, NEW: 4}
 
 
 def show_results(prepared: IntentContext, found: Verification, *, verbose: bool) -> None:
-    """The failed checks, with what was expected and found, and the configuration that they depend on;
-    then how many there are.
+    """The failed checks, with what was expected and found, and the configuration that they depend on; then
+    the counts.
 
-    The same thing on several devices is told once. With `verbose`, every check is listed.
+    The same result on several devices is shown once. With `verbose`, every check is listed.
     """
     out = console()
     if verbose:
@@ -41,7 +41,7 @@ def _show_every(out: Console, results: Sequence[CheckResult]) -> None:
     listing = table("device", "check", "expected", "found", whole=("device",))
     for result in results:
         found = Text(result.actual or "nothing", style="green" if result.passed else "red")
-        listing.add_row(result.check.device, result.check.title, result.check.wanted, found)
+        listing.add_row(result.check.device, result.check.title, result.check.expected, found)
     print_table(out, listing)
     out.print()
 
@@ -84,8 +84,8 @@ def _show_wrong(out: Console, prepared: IntentContext, found: Verification) -> N
 
 
 def show_state_changes(before: Snapshot, found: Sequence[StateChange], meant: Sequence[ExpectedLoss]) -> None:
-    """What became of the state before: what was lost first, then what was expected to be, then what is
-    different or new. The same thing on several devices is one row."""
+    """The state compared with the one before: first what was lost, then expected losses, then what is
+    different or new. The same change on several devices is one row."""
     out = console()
     kinds: dict[str, dict[tuple[str, str, str, str], list[str]]] = {
         LOST: {},
@@ -124,7 +124,7 @@ def show_state_changes(before: Snapshot, found: Sequence[StateChange], meant: Se
 
 
 def show_listed(prepared: IntentContext, checks: Mapping[str, Sequence[Check]]) -> None:
-    """The checks there are, and what stands behind each."""
+    """The checks, and the source of each."""
 
     def show(out: Console) -> None:
         for name, found in checks.items():
@@ -133,7 +133,7 @@ def show_listed(prepared: IntentContext, checks: Mapping[str, Sequence[Check]]) 
             listing.show_header = False
             for check in found:
                 listing.add_row(
-                    " ", check.title, check.wanted, Text(_from(behind(prepared, check)), style="dim")
+                    " ", check.title, check.expected, Text(_from(behind(prepared, check)), style="dim")
                 )
             print_table(out, listing)
         out.print(f"{plural(sum(map(len, checks.values())), 'check')} on {plural(len(checks), 'device')}")

@@ -61,7 +61,7 @@ class WatchOptions(FormatOptions, EstateOptions):
 
 
 def run(options: WatchOptions) -> int:
-    # The rest of the estate is read by each job: what is wrong there is told like anything else.
+    # Each job reads the rest of the estate; its mistakes are reported like those of any job.
     folder = folder_of(options)
     settings = read_settings(folder)
     if not settings.watch.jobs:
@@ -80,7 +80,7 @@ def run(options: WatchOptions) -> int:
     try:
         run_to_end(watch.run(now=options.now))
     except KeyboardInterrupt:
-        # To be ended is how a watch ends; only a job that was cut short is told as one.
+        # A signal is the normal end of a watch; only an interrupted job is reported.
         if watch.cut_short is not None:
             sys.stderr.write(
                 f"the job '{watch.cut_short}' was interrupted; it runs again at the next start\n"

@@ -21,10 +21,12 @@ if TYPE_CHECKING:
     )
     from oast.config.edits import (
         Edit as Edit,
+        RetainedStatement as RetainedStatement,
         apply_edits as apply_edits,
         difference as difference,
         secrets_below as secrets_below,
         secrets_in as secrets_in,
+        split_removals as split_removals,
     )
     from oast.config.file_edits import EditedText as EditedText, edit_file as edit_file
     from oast.config.globs import glob_matches as glob_matches
@@ -49,7 +51,6 @@ if TYPE_CHECKING:
         integrity_errors as integrity_errors,
         missing_parts as missing_parts,
     )
-    from oast.config.retained import RetainedStatement as RetainedStatement, split_removals as split_removals
     from oast.config.secret_fingerprints import (
         masked_lines as masked_lines,
         require_known_secrets as require_known_secrets,
@@ -74,12 +75,38 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "commands": ("Command", "commands_of"),
-        "dependency_order": ("NoDependencyOrder", "in_dependency_order"),
-        "diff_text": ("Counts", "ViewLine", "counts", "view"),
-        "documents": ("edits_document", "tree_document", "tree_from_document"),
-        "edits": ("Edit", "apply_edits", "difference", "secrets_below", "secrets_in"),
-        "file_edits": ("EditedText", "edit_file"),
+        "commands": (
+            "Command",
+            "commands_of",
+        ),
+        "dependency_order": (
+            "NoDependencyOrder",
+            "in_dependency_order",
+        ),
+        "diff_text": (
+            "Counts",
+            "ViewLine",
+            "counts",
+            "view",
+        ),
+        "documents": (
+            "edits_document",
+            "tree_document",
+            "tree_from_document",
+        ),
+        "edits": (
+            "apply_edits",
+            "difference",
+            "Edit",
+            "RetainedStatement",
+            "secrets_below",
+            "secrets_in",
+            "split_removals",
+        ),
+        "file_edits": (
+            "EditedText",
+            "edit_file",
+        ),
         "globs": ("glob_matches",),
         "indented_syntax": (
             "IndentedSyntax",
@@ -90,10 +117,21 @@ __getattr__, __dir__ = lazy_exports(
             "tree_as_listed",
             "tree_of_device",
         ),
-        "line": ("Line", "format_line"),
-        "ownership": ("Pattern", "Scope", "owner_of", "pattern_of", "patterns_overlap"),
-        "referential_integrity": ("integrity_errors", "missing_parts"),
-        "retained": ("RetainedStatement", "split_removals"),
+        "line": (
+            "Line",
+            "format_line",
+        ),
+        "ownership": (
+            "Pattern",
+            "Scope",
+            "owner_of",
+            "pattern_of",
+            "patterns_overlap",
+        ),
+        "referential_integrity": (
+            "integrity_errors",
+            "missing_parts",
+        ),
         "secret_fingerprints": (
             "masked_lines",
             "require_known_secrets",
@@ -105,8 +143,17 @@ __getattr__, __dir__ = lazy_exports(
             "withhold_unknown",
         ),
         "syntaxes": ("syntax_of",),
-        "tree": ("Node", "Path", "canonical", "join_trees", "root_of"),
-        "xml_edits": ("config_parts", "whole_config"),
+        "tree": (
+            "Node",
+            "Path",
+            "canonical",
+            "join_trees",
+            "root_of",
+        ),
+        "xml_edits": (
+            "config_parts",
+            "whole_config",
+        ),
         "xml_syntax": ("XmlSyntax",),
     },
 )

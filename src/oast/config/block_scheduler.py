@@ -13,11 +13,12 @@ Priority = tuple[bool, tuple[Any, ...], int]
 
 
 class BlockScheduler:
-    """What can be done next, so that a section of the configuration is entered once where that is possible.
+    """Chooses the next command, so that each block of the configuration is entered once where that is
+    possible.
 
-    Once in a section, it is left when nothing more can be done there. The next is the first by the grammar's
-    order of those that wait for nothing outside; only where all wait for each other is one entered that will
-    have to be entered again.
+    A block is left when nothing more can be done in it. The next is the first, in the grammar's order, whose
+    commands wait for nothing outside; only where all wait for each other is one entered that must be entered
+    again.
     """
 
     def __init__(self, section_of: Sequence[tuple[bool, Path]], constraints: Sequence[Sequence[int]]) -> None:

@@ -13,7 +13,7 @@ from oast.config.tree import Node, Path
 from oast.platforms import NO_SECRETS, Platform, Statement
 from oast.records import Secret
 
-# `name [ a b ]` is written out; a statement of thousands of words before it is none.
+# `name [ a b ]` stands for several statements; one that would repeat thousands of words is refused.
 MOST_WORDS = 100_000
 
 
@@ -41,7 +41,7 @@ class BraceSyntaxBase(IndentedSyntax):
         unfolded = self.unfold(self.plain(text))
         parsed = super().parse(unfolded.text, marks)
         told = (replace(problem, line=unfolded.original(problem.line)) for problem in parsed.problems)
-        # What is wrong in a line that is several statements is told once.
+        # A mistake in a line with several statements is reported once.
         problems = {(p.line, p.message): p for p in (*unfolded.problems, *told)}
         return replace(parsed, problems=tuple(sorted(problems.values(), key=lambda problem: problem.line)))
 

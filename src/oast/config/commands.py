@@ -165,7 +165,8 @@ class _Writer:
         return [format_line(self._spelling.remove, self._fields(statement, inline))]
 
     def _gone(self, edit: Edit, child: Node, inline: tuple[Statement, ...]) -> Iterator[Line]:
-        """What stands on the line of a container goes by itself: the container's name alone may mean more."""
+        """Send the words on a container's line separately: the container's name alone may have another
+        meaning."""
         yield from self._removed(Edit("remove", (*edit.outer, edit.node), child, None), inline)
 
     def _fields(self, statement: Statement, inline: tuple[Statement, ...]) -> dict[str, Sequence[Value]]:
@@ -206,7 +207,7 @@ class _Writer:
 
 
 def _filters_first(node: Node) -> Iterable[tuple[str, Node]]:
-    """What stands below a node that is made, in the order in which it is sent: a filter before what it
+    """Return the children of a created node, in the order in which they are sent: a filter before what it
     filters."""
     if not node.statement.rule.concerns_others:
         return node.children.items()

@@ -30,20 +30,19 @@ class NoDependencyOrder(Exception):
 def in_dependency_order(
     edits: Sequence[Edit], goes_last: Callable[[Edit], bool] = lambda edit: False, running: Node | None = None
 ) -> list[Edit]:
-    """`edits` in an order in which every state in between is allowed and keeps the session alive as long as
-    it can.
+    """Order `edits` so that every intermediate state is valid and the session survives as long as possible.
 
-    What is referred to is created before and removed after what refers to it; a value that must be unique is
-    given up before it is taken again; a user's order is kept. Among what these leave open, edits for which
-    `goes_last` holds come last, otherwise the grammar's order decides, additions before removals. Where edits
-    wait for each other in a circle, they are taken apart: an entry is made first and refers later, a value is
-    taken away before another takes its place. `running` is what the edits begin with: what is referred to
-    there, and stays so, has to be there at every moment.
+    An entry is created before a reference to it and removed after; a unique value is released before it is
+    used again; a user's order is kept. Within these rules, edits for which `goes_last` holds come last;
+    otherwise the grammar's order decides, additions before removals. Edits that wait for each other in a
+    circle are split: an entry is created first and its references follow, a value is removed before another
+    replaces it. `running` is the configuration before the edits: what is referenced there, and stays so, must
+    exist at every moment.
 
-    What is filtered is filtered at every moment as before or as intended: an access list is bound before
-    anything else is done to its interface and let go of after it, left before it is changed and taken when it
-    has been; an interface is shut before and opened after everything else that is done to it. Raises
-    NoDependencyOrder when there is no such order.
+    A filter applies at every moment as before or as intended: an access list is bound before anything else
+    changes on its interface and unbound after it, released before it is changed and bound again after; an
+    interface is shut before and opened after all its other edits. Raises NoDependencyOrder when there is no
+    such order.
     """
     steps = list(edits)
     standing, bound = _standing(running, edits), _still_bound(running, edits)
@@ -124,7 +123,7 @@ def _parts(edit: Edit) -> tuple[Edit, ...]:
         {i: c for i, c in node.children.items() if not c.statement.rule.concerns_others}
     )
     outer = (*edit.outer, rest)
-    # What says nothing by itself comes and goes with what stands below it.
+    # A container without a meaning of its own is created and removed with its contents.
     alone = not rest.children and node.statement.rule.vanishes
     if edit.operation == "create":
         return (
@@ -153,8 +152,8 @@ def _grammar_order(edit: Edit) -> tuple[tuple[tuple[int, tuple[str | int, ...]],
     # Siblings of one kind: additions first, then removals, then by name; see the last level.
     order, name = levels[-1]
     removal = edit.operation == "remove"
-    # Without a grammar nobody knows whether a line takes another's place: taken away after it was set, both
-    # would be gone.
+    # Without a grammar it is unknown whether a line replaces another: removed after it was set, both would be
+    # gone.
     later = removal != edit.rule.structural
     return (*levels[:-1], (order, (("1" if later else "0"), *name))), later
 
@@ -211,7 +210,8 @@ def constraints(
 
 
 def _limited(edits: Sequence[Edit]) -> Iterator[tuple[int, int]]:
-    """Where there may be only so many, one is removed before another is made (RFC 7950, section 7.7.6)."""
+    """Where the number of entries is limited, one is removed before another is created (RFC 7950, section
+    7.7.6)."""
     removed: dict[tuple[Path, str], list[int]] = {}
     for number, edit in enumerate(edits):
         if edit.operation == "remove" and edit.rule.max_elements is not None:
@@ -236,7 +236,7 @@ def _filtered(edits: Sequence[Edit], bound: Bound) -> Iterator[tuple[int, int]]:
     for entry_path, targets in bound.items():
         changes = [number for target in targets for number in inside.get(target, ())]
         for other in below.get(entry_path, ()) if changes else ():
-            # What goes does so while the filter is as before, what comes does when it is as intended.
+            # Removals happen while the filter is as before, additions when it is as intended.
             gate, operation = edits[other].rule.gate, edits[other].operation
             closes = not _opens(edits[other]) if gate else operation == "remove"
             opens = _opens(edits[other]) if gate else operation == "create"
@@ -303,7 +303,7 @@ def _before(
     made: dict[Path, int],
     gone: dict[Path, int],
 ) -> Iterator[int]:
-    """What has to be done before `edit`."""
+    """Return what must be done before `edit`."""
     path = edit.path
     yield from (made[path[:length]] for length in range(1, len(path)) if path[:length] in made)
     if edit.operation == "create" and path in gone:
@@ -321,7 +321,7 @@ def _before(
 
 
 def _later(edit: Edit, removes: dict[Target, int], gone: dict[Path, int]) -> Iterator[int]:
-    """What has to be done after `edit`."""
+    """Return what must be done after `edit`."""
     path = edit.path
     yield from (gone[path[:length]] for length in range(1, len(path)) if path[:length] in gone)
     if edit.old is None or edit.operation == "move":
@@ -352,8 +352,7 @@ def _standing(running: Node | None, edits: Sequence[Edit]) -> Collection[Target]
 
 
 def _still_bound(running: Node | None, edits: Sequence[Edit]) -> Bound:
-    """The entries below which `edits` change something, with the filters that no edit binds anew or lets go
-    of."""
+    """Return the entries in which `edits` change something, with the filters that stay bound."""
     if running is None:
         return NOTHING_BOUND
     touched = {edit.path for edit in edits}

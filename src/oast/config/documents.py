@@ -39,8 +39,8 @@ def _shown(node: Node, *, whole: bool) -> Mapping[str, Any]:
 
 
 def tree_document(tree: Node, besides: Node | None = None) -> list[dict[str, Any]]:
-    """Everything below `tree`, to be read again by `tree_from_document`: rule, arguments, what stands below.
-    What is the same in a tree that is kept `besides` is only named."""
+    """Return `tree` as data for `tree_from_document`: rule, arguments, contents. Parts that equal a tree that
+    is kept `besides` are only referred to."""
     found: list[dict[str, Any]] = []
     # By number: the identity of a statement may hold what is kept of a secret in another length.
     numbers = (
@@ -64,8 +64,8 @@ def tree_document(tree: Node, besides: Node | None = None) -> list[dict[str, Any
 def tree_from_document(
     entries: Iterable[Any], grammar: Grammar, besides: Node | None = None
 ) -> dict[str, Node]:
-    """The nodes that `tree_document` wrote down, with the tree that was kept `besides` (its children in the
-    order in which they were kept).
+    """Return the nodes of a document of `tree_document`, with the tree that was kept `besides` (its children
+    in their stored order).
 
     Raises KeyError, IndexError, TypeError or ValueError for anything else.
     """

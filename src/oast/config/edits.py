@@ -21,12 +21,11 @@ Operation = Literal["create", "remove", "replace", "move"]
 
 @dataclass(frozen=True, slots=True)
 class Edit:
-    """One step from running to intended, with everything below it.
+    """One step from running to intended, with everything inside of it.
 
-    `outer` are the nodes it stands below, outermost first, as they are before anything is done. `replace`
-    restates the statement alone (another value of a leaf); what changes below it comes as edits of its own.
-    `before` is the sibling it is put in front of, for statements the user orders; None means behind all
-    others of its kind.
+    `outer` are its ancestors, outermost first, as they are before any edit. `replace` sets the statement
+    alone (another value of a leaf); its contents change through edits of their own. `before` is the sibling
+    that it is inserted before, for statements in the user's order; None means after all others of its kind.
     """
 
     operation: Operation
@@ -119,16 +118,15 @@ def _compare_ordered(
 
 
 def _appended(old: dict[str, Node], new: dict[str, Node], outer: tuple[Node, ...]) -> Iterator[Edit]:
-    """The steps for a device that can only add behind what it has: what comes after the first difference is
-    made anew."""
-    there, wanted = list(old), list(new)
+    """The steps for a device that can only append: everything after the first difference is created again."""
+    there, expected = list(old), list(new)
     kept = next(
-        (n for n, (a, b) in enumerate(zip(there, wanted, strict=False)) if a != b),
-        min(len(there), len(wanted)),
+        (n for n, (a, b) in enumerate(zip(there, expected, strict=False)) if a != b),
+        min(len(there), len(expected)),
     )
     for identity in reversed(there[kept:]):
         yield Edit("remove", outer, old[identity], None)
-    for identity in wanted[kept:]:
+    for identity in expected[kept:]:
         yield Edit("create", outer, None, new[identity])
 
 
@@ -249,7 +247,8 @@ class _Edited:
         self._own = {id(self.whole): self.whole}
 
     def child(self, place: Node, node: Node) -> Node:
-        """The node that is known as `node` below `place`, which may be changed; made where there is none."""
+        """Return the node known as `node` in `place`, which may be changed; it is created if it is
+        missing."""
         present = place.children.get(node.identity)
         if present is None or id(present) not in self._own:
             children = dict(present.children) if present is not None else {}
@@ -325,3 +324,66 @@ def secrets_below(node: Node) -> Iterator[Secret]:
     """The secrets in a statement and all below it."""
     for statement in (node.statement, *(below.statement for _, below in node.walk())):
         yield from (value for value in statement.arguments if isinstance(value, Secret))
+
+
+@dataclass(frozen=True, slots=True)
+class RetainedStatement:
+    """A statement that intent does not have and that stays on the device.
+
+    `unknown`: the platform's grammar does not know it; otherwise it holds statements of other sections, or
+    unknown ones. `outer` are its ancestors.
+    """
+
+    outer: tuple[Node, ...]
+    node: Node
+    unknown: bool
+
+    @property
+    def path(self) -> Path:
+        return (*(node.identity for node in self.outer), self.node.identity)
+
+    @property
+    def number(self) -> int:
+        """How many statements it is, with those below it."""
+        return 1 + sum(1 for _ in self.node.walk()) if self.unknown else 1
+
+
+def split_removals(
+    edits: Iterable[Edit], *, remove_unknown: bool = False
+) -> tuple[list[Edit], list[RetainedStatement]]:
+    """`edits` without the removal of what must stay, and what that is.
+
+    A statement that is to go and holds something that must stay is not removed: only what may go below it is.
+    With `remove_unknown`, statements the grammar does not know may go.
+    """
+    kept: list[Edit] = []
+    spared: list[RetainedStatement] = []
+    for edit in edits:
+        if edit.operation == "remove" and edit.old is not None:
+            kept.extend(_removals(edit, edit.old, spared, remove_unknown=remove_unknown))
+        else:
+            kept.append(edit)
+    return kept, spared
+
+
+def _removals(
+    edit: Edit, old: Node, spared: list[RetainedStatement], *, remove_unknown: bool
+) -> Iterator[Edit]:
+    if not old.statement.rule.known and not remove_unknown:
+        spared.append(RetainedStatement(edit.outer, old, unknown=True))
+        return
+    if not _must_stay(old, remove_unknown=remove_unknown):
+        yield edit
+        return
+    if old.owned and not old.statement.rule.vanishes:
+        spared.append(RetainedStatement(edit.outer, old, unknown=False))
+    for child in old.children.values():
+        yield from _removals(
+            Edit("remove", (*edit.outer, old), child, None), child, spared, remove_unknown=remove_unknown
+        )
+
+
+def _must_stay(node: Node, *, remove_unknown: bool) -> bool:
+    """Whether a node, or something below it, is not to be removed."""
+    own = not node.owned or node.partial or (not remove_unknown and not node.statement.rule.known)
+    return own or any(_must_stay(child, remove_unknown=remove_unknown) for child in node.children.values())

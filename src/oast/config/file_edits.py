@@ -1,8 +1,9 @@
-"""Edits a configuration file in place: what a change does not touch keeps every byte, comments and odd
-spacing included.
+"""Edits a configuration file in place: everything that a change does not touch keeps every byte, including
+comments and odd spacing.
 
 A statement is replaced, inserted beside its siblings or deleted as a span of the text. Afterwards the text is
-read again, and has to be the intended tree: what cannot be edited so is refused, and nothing was written.
+read again, and must give the intended tree: a change that cannot be made so is refused, and nothing is
+written.
 """
 
 from __future__ import annotations
@@ -293,7 +294,7 @@ class _Editor:
         return other.statement.rule is node.statement.rule
 
     def _margin_of(self, span: Span) -> str | None:
-        """What stands before a statement on its line; None when that is another statement."""
+        """Return the text before a statement on its line; None when that is another statement."""
         before = self.text[self.text.rfind("\n", 0, span.start) + 1 : span.start]
         return before if not before.strip() else None
 

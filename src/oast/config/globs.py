@@ -49,7 +49,7 @@ def globs_overlap(one: str, other: str) -> bool:
 
 @lru_cache(maxsize=4096)
 def _tokens(glob: str) -> tuple[str, ...]:
-    """The glob in parts: `*`, or what stands for one character."""
+    """Return the glob as parts: `*`, or a pattern for one character."""
     tokens: list[str] = []
     place = 0
     while place < len(glob):

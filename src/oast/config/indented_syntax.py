@@ -9,8 +9,7 @@ from dataclasses import dataclass
 from oast.answer_parsing import is_one_off, parse_if_long, spend
 from oast.config import line as lines
 from oast.config.line import Line, SuspectText
-from oast.config.sibling_index import SiblingIndex
-from oast.config.tree import Node, Path, canonical, root_of
+from oast.config.tree import Node, Path, SiblingIndex, canonical, root_of
 from oast.errors import ProtocolError
 from oast.gc_tuning import gc_disabled
 from oast.platforms import (
@@ -33,7 +32,7 @@ from oast.records import Secret, Value
 REMEMBERED_BLOCKS = 10_000
 # No configuration is that deep; reading one that is would end in Python's own limit.
 DEEPEST = 60
-# A tab in the indentation leads to the next multiple of so many columns.
+# A tab in the indentation leads to the next multiple of this many columns.
 TAB = 8
 
 
@@ -68,7 +67,7 @@ def tree_as_listed(syntax: IndentedSyntax, text: str) -> Node:
 
 
 def accept_listed(parsed: Parsed) -> Node:
-    """The tree of a listing that was read. Raises ProtocolError for a text that is no configuration."""
+    """Return the tree of a listing. Raises ProtocolError when the text is not a configuration."""
     if parsed.too_deep:
         raise ProtocolError(
             f"the output has more than {DEEPEST} levels of nesting, too many for a configuration"
@@ -79,7 +78,8 @@ def accept_listed(parsed: Parsed) -> Node:
 
 
 def tree_of_device(syntax: IndentedSyntax, text: str) -> Node:
-    """The canonical tree of what a device lists. Raises ProtocolError for a text that is no configuration."""
+    """Return the canonical tree of a device's listing. Raises ProtocolError when the text is not a
+    configuration."""
     return canonical(tree_as_listed(syntax, text))
 
 
@@ -266,7 +266,7 @@ class _BlockReader:
     def read(self, lines: list[str], first_line: int) -> tuple[Node, ...]:
         nodes, indents, belows, comment = self._nodes, self._indents, self._belows, self._syntax.comment
         special = not self._syntax._by_block
-        waiting: Statement | None = None  # a leaf, until something stands below it
+        waiting: Statement | None = None  # a leaf, unless a line below it is indented further
         waiting_in: dict[str, Node] = {}
         waiting_indent = 0
         skip = 0
@@ -311,7 +311,7 @@ class _BlockReader:
                     self._open_in(siblings, statement, indent)
                 path = (*path, self._nodes[-1].identity)
             else:
-                # Nothing stands below a leaf, so it is opened only when something does nevertheless.
+                # A leaf has no contents, so it is opened only when an indented line follows.
                 waiting, waiting_in, waiting_indent = statement, siblings, indent
                 if statement.identity not in siblings:
                     siblings[statement.identity] = self._syntax.leaf(statement)
@@ -332,7 +332,7 @@ class _BlockReader:
         return (*(node.statement.identity for node in self._nodes[1:]), *(one.identity for one in made[:-1]))
 
     def _restate(self, siblings: dict[str, Node], statement: Statement) -> None:
-        """A leaf that stands there already, or something unknown with just its words."""
+        """Add a leaf that exists already, or an unknown statement with the same words."""
         self._siblings.make_room(siblings, statement)
         present = siblings.get(statement.identity)
         below = present.children if present is not None else None
@@ -353,8 +353,8 @@ class _BlockReader:
         self._open_in(self._nodes[-1].children, statement, indent)
 
     def _open_in(self, siblings: dict[str, Node], statement: Statement, indent: int) -> None:
-        """What comes next stands below `statement`. Stated again it is restated, with what stood below it
-        before."""
+        """Open `statement` for the lines that follow. A statement that is repeated is opened again, with its
+        former contents."""
         node = siblings.get(statement.identity)
         if node is not None and not (statement.rule.known and node.statement.rule.known):
             self._siblings.make_room(siblings, statement)
@@ -464,7 +464,7 @@ def _problem_of(secret: Secret, rule: Rule, number: int) -> Iterator[TextProblem
 
 
 def _first_word(line: str) -> str:
-    """What stands before the first space or tab: of what else looks like a space, a device knows nothing."""
+    """Return the text before the first space or tab: devices know no other kind of space."""
     return re.split("[ \t]", line.strip(" \t"), maxsplit=1)[0]
 
 

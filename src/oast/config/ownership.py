@@ -71,8 +71,8 @@ def _above(pattern: Pattern, path: Sequence[str]) -> bool:
 
 
 def owner_of(path: Path, owners: Mapping[str, Sequence[Pattern]]) -> str | None:
-    """Who of `owners` the node at `path` belongs to: the longest pattern decides. None when
-    nobody owns it."""
+    """Return which of `owners` owns the node at `path`: the longest pattern decides. None when it is not
+    owned."""
     longest, found = 0, None
     for name, patterns in owners.items():
         for pattern in patterns:
@@ -93,7 +93,8 @@ def _below(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
 
 
 def _below_unknown(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
-    """The same for a line that the grammar does not know: it belongs to whoever owns what it begins like."""
+    """The same for a line that the grammar does not know: its owner is decided by the words it begins
+    with."""
     words = identity.split(" ")
     found = (
         p
@@ -104,11 +105,11 @@ def _below_unknown(patterns: Sequence[Pattern], identity: str) -> list[Pattern]:
 
 
 def _owner(inner: list[Pattern], outer: list[Pattern], *, owned: bool) -> bool:
-    """Whether a node belongs to the scope, given what is left of the patterns there and whether the node
-    around it does.
+    """Return whether a node belongs to the scope, given the rest of the patterns there and whether its parent
+    does.
 
-    Patterns that end at a deeper node decide anew, so the longest wins. Where both end here, what is not
-    owned is safe.
+    Patterns that end at a deeper node decide again, so the longest wins. Where two end here, "not owned" is
+    the safe answer.
     """
     return False if () in outer else True if () in inner else owned
 

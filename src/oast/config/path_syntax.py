@@ -73,16 +73,16 @@ class PathSyntax(BraceSyntaxBase):
         return levels
 
     def _level(self, rule: Rule, keys: dict[str, str], number: int, problems: list[TextProblem]) -> str:
-        wanted = [rule.arguments[n].name for n in rule.keys] if rule.kind == "list" else []
+        expected = [rule.arguments[n].name for n in rule.keys] if rule.kind == "list" else []
         for name in keys:
-            if name not in wanted:
-                hint = f"its keys are {', '.join(wanted)}" if wanted else "it has no keys"
+            if name not in expected:
+                hint = f"its keys are {', '.join(expected)}" if expected else "it has no keys"
                 problems.append(TextProblem(number, f"'{rule.name}' has no key '{name}'", name, hint))
-        missing = [name for name in wanted if name not in keys]
+        missing = [name for name in expected if name not in keys]
         if missing:
             hint = f"write {rule.name}[{missing[0]}=VALUE]"
             problems.append(TextProblem(number, f"'{rule.name}' has no key '{missing[0]}'", rule.name, hint))
-        return " ".join([rule.name, *(self.grammar.quote(keys[name]) for name in wanted if name in keys)])
+        return " ".join([rule.name, *(self.grammar.quote(keys[name]) for name in expected if name in keys)])
 
     def printed(self, tree: Node) -> Iterator[tuple[Line, Path]]:
         yield from _printed(self.grammar, tree, (), ())
@@ -116,7 +116,7 @@ def step(grammar: Grammar, statement: Statement) -> tuple[Value, ...]:
 
 
 def assigned(grammar: Grammar, statement: Statement) -> tuple[Value, ...]:
-    """What stands behind the path of a leaf: ` = ` and the value."""
+    """Return the text after the path of a leaf: ` = ` and the value."""
     rule = statement.rule
     if rule.kind not in ("leaf", "leaf-list") or not rule.known or rule.structural:
         return ()
@@ -145,8 +145,8 @@ def _as_key(value: Value) -> Value:
 
 
 def _quoted_key(text: str) -> str:
-    """A key as RFC 7950 quotes it: there is no escape, so a value with both kinds of quotes has
-    no spelling."""
+    """Quote a key as in RFC 7950. There is no escape, so a value with both kinds of quotes cannot be
+    written."""
     if _BARE.fullmatch(text):
         return text
     return f"'{text}'" if "'" not in text else f'"{text}"'

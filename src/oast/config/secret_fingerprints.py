@@ -1,8 +1,8 @@
-"""Trees as they are kept: with no more of their secrets than fingerprints, and with the secrets again when
-these are at hand.
+"""Trees for storage: with fingerprints in place of secrets, and with the secrets again when these are at
+hand.
 
-Lines that no grammar describes may hold secrets that nobody has marked: what may be one is masked in what is
-kept for this copy alone, and in what is meant to be committed the whole line is a fingerprint.
+Lines that no grammar describes may hold unmarked secrets. A possible secret is masked in a private copy; in a
+copy that is to be committed, the whole line is a fingerprint.
 """
 
 from __future__ import annotations
@@ -42,8 +42,8 @@ def masked_lines(tree: Node) -> Node:
 
 
 def withhold_tree(tree: Node) -> Node:
-    """What a device runs, with fingerprints in place of whole lines: of those that the grammar does not know,
-    and, where there is no grammar, of those that may hold a secret."""
+    """Return what a device runs, with fingerprints in place of whole lines: of those that the grammar does
+    not know and, without a grammar, of those that may hold a secret."""
     return _with_values(tree, _withheld)
 
 

@@ -87,7 +87,7 @@ class FlatWriter:
     def _set(
         self, node: Node, before: Parts, inline: tuple[Statement, ...], path: Path, *, alone: bool = False
     ) -> Iterator[tuple[Line, Path]]:
-        """A statement and what stands below it, which makes it; by itself where nothing does, or where it is
+        """Write a statement and its contents, which create it; the statement itself where it has none, or is
         meant `alone`."""
         if alone or not node.children or node.statement.rule.presence:
             yield format_line(self._spelling.set, self._fields(node.statement, before, inline)), path

@@ -3,7 +3,7 @@ never changed."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from operator import attrgetter, is_
 
 from oast.platforms import Grammar, Statement
@@ -15,9 +15,9 @@ Path = tuple[str, ...]
 class Node:
     """A statement and its children, by identity, in their order.
 
-    Equal when all statements below are equal in the same order. `owned` is False for a node that stands in a
-    scoped tree only because something below it is owned; `partial` is True where something below it is not in
-    the scope.
+    Two are equal when all statements inside are equal and in the same order. `owned` is False for a node that
+    a scoped tree only holds because something inside of it is owned; `partial` is True where something inside
+    of it is outside of the scope.
     """
 
     __slots__ = ("_canonical", "_hash", "children", "owned", "partial", "statement")
@@ -139,3 +139,49 @@ def canonical(node: Node) -> Node:
 
 
 _place_key = attrgetter("statement.place_key")
+
+
+class SiblingIndex:
+    """Puts statements among their siblings. Known ones of one identity are one; unknown ones are kept as
+    often as they stand."""
+
+    def __init__(self, grammar: Grammar) -> None:
+        self._grammar = grammar
+        # How often a line exists already among its siblings. Counting for each line would cost the square.
+        self._counted: dict[tuple[int, str], int] = {}
+
+    def add(self, siblings: dict[str, Node], node: Node) -> None:
+        self.make_room(siblings, node.statement)
+        present = siblings.get(node.identity)
+        if present is None:
+            siblings[node.identity] = node
+        elif node.statement.rule.known:
+            siblings[node.identity] = merge_trees(present, node)
+        else:
+            another = self.another(siblings, node.statement)
+            siblings[another.identity] = Node(another, node.children)
+
+    def another(self, siblings: Mapping[str, Node], unknown: Statement) -> Statement:
+        """The same line once more."""
+        line = unknown.value
+        key = (id(siblings), line)
+        number = self._counted.get(key, 1) + 1
+        while f"{line} #{number}" in siblings:
+            number += 1
+        self._counted[key] = number
+        return self._grammar.opaque(line, number)
+
+    def make_room(self, siblings: dict[str, Node], statement: Statement) -> None:
+        """An unknown statement gives way to a known one that is known by just its words; it keeps
+        its place."""
+        present = siblings.get(statement.identity)
+        if present is None or present.statement.rule.known or not statement.rule.known:
+            return
+        items = list(siblings.items())
+        another = self.another(siblings, present.statement)
+        siblings.clear()
+        for identity, node in items:
+            if node is present:
+                siblings[another.identity] = Node(another, node.children)
+            else:
+                siblings[identity] = node

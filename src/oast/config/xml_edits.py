@@ -65,10 +65,10 @@ class WholeConfig:
 
 
 def whole_config(tree: Node, syntax: XmlSyntax, besides: Sequence[Element] = ()) -> WholeConfig:
-    """A whole configuration, to be copied (RFC 6241, section 7.3); the elements `besides` go along as they
-    are, and are not shown.
+    """Return a whole configuration, to be copied (RFC 6241, section 7.3); the elements `besides` are copied
+    unchanged, and are not shown.
 
-    Raises DeviceError when it holds a secret of which no more than the fingerprint was kept.
+    Raises DeviceError when a secret is only known by its fingerprint.
     """
     secrets: list[tuple[Secret, str]] = []
     sent, shown = [], []

@@ -16,8 +16,7 @@ from oast.answer_parsing import spend
 from oast.config.indented_syntax import DEEPEST, IndentedSyntax, Parsed, TextProblem, opaque_text
 from oast.config.line import Line
 from oast.config.path_syntax import PathSyntax
-from oast.config.sibling_index import SiblingIndex
-from oast.config.tree import Node, Path, root_of
+from oast.config.tree import Node, Path, SiblingIndex, root_of
 from oast.gc_tuning import gc_disabled
 from oast.platforms import (
     NO_SECRETS,
@@ -83,7 +82,8 @@ class XmlSyntax(IndentedSyntax):
         return Parsed(root, tuple(problems), reader.too_deep), reader.places
 
     def rules_below(self, rule: Rule) -> tuple[dict[str, Rule], dict[str, Rule]]:
-        """What may stand below: by the element's whole name, and by its name without a namespace."""
+        """The elements that an element may contain: by their whole name, and by their name without a
+        namespace."""
         found = self.below.get(rule.path)
         if found is None:
             local: dict[str, Rule] = {}
@@ -180,7 +180,7 @@ class _Reader:
         path: Path,
         keys: frozenset[str] = frozenset(),
     ) -> None:
-        """What stands below `element`, but for the elements called `keys`."""
+        """Return the contents of `element`, except for the elements called `keys`."""
         stray = (element.text or "") + "".join(child.tail or "" for child in element)
         if stray.strip():
             word = stray.split()[0]
@@ -237,12 +237,12 @@ class _Reader:
         where = f"below '{context.local}'" if context.name else "at the top level"
         if name in by_name:
             module = by_name[name].module
-            wanted = f'xmlns="{module.namespace}"' if module is not None else "no namespace"
+            expected = f'xmlns="{module.namespace}"' if module is not None else "no namespace"
             self._wrong(
                 element,
                 f"'{name}' {where} has the namespace '{namespace}'",
                 name,
-                f"use the namespace {wanted}",
+                f"use the namespace {expected}",
             )
         else:
             self._wrong(element, f"'{name}' is not a statement {where}", name, spelling_hint(name, by_name))
@@ -312,11 +312,10 @@ class _Reader:
         return value
 
     def _identity(self, element: Element, written: str, kind: ValueType) -> str:
-        """`prefix:name` as `module:name`: prefixes are whatever the element declares (RFC 7950, section
+        """Return `prefix:name` as `module:name`; the element declares its prefixes (RFC 7950, section
         9.10.3).
 
-        A bare name that is none of the element's own module is left to the type, which knows where there is
-        one.
+        A bare name outside the element's own module is left to the type, which knows the modules.
         """
         prefix, colon, name = written.rpartition(":")
         namespace = element.nsmap.get(prefix if colon else None)

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.connect.answer_memory import ANSWERS as ANSWERS
     from oast.connect.call_home import CallHome as CallHome, handshake_done as handshake_done
     from oast.connect.capability import Capability as Capability
     from oast.connect.channel import Transport as Transport
@@ -22,6 +21,7 @@ if TYPE_CHECKING:
         host_key_of as host_key_of,
     )
     from oast.connect.management_path import Address as Address, SessionAddresses as SessionAddresses
+    from oast.connect.prompt_reader import ANSWERS as ANSWERS
     from oast.connect.session import (
         AnswerLimits as AnswerLimits,
         CommandLine as CommandLine,
@@ -40,16 +40,47 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "answer_memory": ("ANSWERS",),
-        "call_home": ("CallHome", "handshake_done"),
+        "call_home": (
+            "CallHome",
+            "handshake_done",
+        ),
         "capability": ("Capability",),
         "channel": ("Transport",),
-        "connector": ("ConnectionInfo", "Connector", "NETCONF_PORT"),
-        "host_keys": ("HostKey", "KnownHosts", "host_key_of"),
-        "management_path": ("Address", "SessionAddresses"),
-        "session": ("AnswerLimits", "CommandLine", "Session", "close_sessions", "hold_answer"),
-        "session_draft": ("SessionCommands", "SessionDraft", "draft_session"),
-        "transcript": ("MOST_LINES", "Transcript"),
-        "transport": ("Login", "Target", "connect"),
+        "connector": (
+            "ConnectionInfo",
+            "Connector",
+            "NETCONF_PORT",
+        ),
+        "host_keys": (
+            "HostKey",
+            "KnownHosts",
+            "host_key_of",
+        ),
+        "management_path": (
+            "Address",
+            "SessionAddresses",
+        ),
+        "prompt_reader": ("ANSWERS",),
+        "session": (
+            "AnswerLimits",
+            "CommandLine",
+            "Session",
+            "close_sessions",
+            "hold_answer",
+        ),
+        "session_draft": (
+            "SessionCommands",
+            "SessionDraft",
+            "draft_session",
+        ),
+        "transcript": (
+            "MOST_LINES",
+            "Transcript",
+        ),
+        "transport": (
+            "Login",
+            "Target",
+            "connect",
+        ),
     },
 )

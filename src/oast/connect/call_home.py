@@ -15,7 +15,7 @@ import asyncssh
 from oast.errors import StateError
 
 PROVING_S = 20.0
-# The host key and the user that nobody is: the connection ends as soon as the key is proved.
+# A host key and a user that do not exist: the connection ends as soon as the key is proved.
 NOBODY = "nobody"
 
 Known = Callable[[str], str | None]
@@ -23,8 +23,8 @@ Proved = Callable[[str], None]
 
 
 class CallHome:
-    """Listens for devices; `known` tells whose a host key (`ALGORITHM BASE64`) is, `proved` hears who has
-    called, `unknown` where from somebody has whom nobody expects."""
+    """Listens for devices. `known` returns the owner of a host key (`ALGORITHM BASE64`), `proved` is called
+    with the device that has called, `unknown` with the address of a caller that is not expected."""
 
     def __init__(
         self, host: str, port: int, known: Known, proved: Proved, unknown: Callable[[str], None]

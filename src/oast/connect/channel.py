@@ -88,7 +88,7 @@ class ExecResult(ReceiveBuffer[str]):
         return "".join(self._complaints)
 
     def roll_back_on_interrupt(self) -> None:
-        """Nobody waits for it any more."""
+        """The connection is no longer needed."""
         if self._channel is not None:
             self._channel.close()
 

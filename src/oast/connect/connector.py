@@ -50,10 +50,9 @@ NETCONF_PORT = 830
 
 @dataclass(frozen=True)
 class ConnectionInfo:
-    """How a session with a device is opened. `by` is key, password or both; `host_keys` are fingerprints of
-    those it is trusted with; `ssh_config` is what a file of OpenSSH's client decides besides, by its option;
-    `through` are the jump hosts.
-    """
+    """How a session with a device is opened. `by` is key, password or both; `host_keys` are the fingerprints
+    of its trusted keys; `ssh_config` holds further options from a file of OpenSSH's client; `through` are the
+    jump hosts."""
 
     host: str
     port: int
@@ -78,7 +77,7 @@ class _Access:
 
     @property
     def secrets(self) -> Iterator[Secret]:
-        """What is told to a device, or to a jump host on the way."""
+        """The login for a device, or for a jump host on the path."""
         yield from self.privileges
         yield from (
             login.password
@@ -114,7 +113,7 @@ class Connector:
             self.access(device)
 
     def access(self, device: Device) -> _Access:
-        """How to come into `device`. Raises EstateError when nobody says as whom."""
+        """Return the credentials for `device`. Raises EstateError when no username is configured."""
         settings = self._connections.of(device)
         found = self._access.get(settings)
         if found is None:
@@ -242,7 +241,7 @@ class Connector:
             return previous
 
     def way_to(self, device: Device) -> ConnectionInfo:
-        """How a session with `device` would be opened. Raises DeviceError when that cannot be told."""
+        """Return how a session with `device` would be opened. Raises DeviceError when that is unknown."""
         access, target, second = self.access(device), self._first(device), self.alternate(device)
         login = access.logins[0]
         by = [
@@ -400,8 +399,8 @@ class Connector:
     async def _open_at_either(
         self, device: Device, platform: Platform, transcript: Transcript, *, newest_only: bool
     ) -> Session:
-        """A session at the device's address or, while nothing answers there, at its previous one. Whoever
-        answers has to have the device's host key at both. Raises DeviceError."""
+        """Open a session at the device's address or, while that does not answer, at its previous one. At both
+        it must show the device's host key. Raises DeviceError."""
         try:
             return await self.open(
                 device, platform, transcript, target=self.target(device), newest_only=newest_only
@@ -437,8 +436,8 @@ class Connector:
         return CommandLineSession(transport, platform, access.limits, privileges, transcript)
 
     async def _opened(self, device: Device, platform: Platform, transcript: Transcript) -> Session:
-        """A session, at another attempt if nobody answers: up to here nothing has been said that could have
-        changed anything."""
+        """Open a session, and retry when there is no answer: so far nothing was sent that could have changed
+        anything."""
         settings = self.access(device).settings
         for number in range(settings.retries):
             try:
@@ -454,14 +453,13 @@ class Connector:
     def route(
         self, device: Device, session: Session, interface: str | None = None, *, is_alternate: bool = False
     ) -> SessionAddresses:
-        """How Oast reaches the device over `session`, as far as can be told. `interface` is the one that a
-        reading shows with the address, where one does; with `is_alternate`, the session was opened at the
-        alternate management address.
-        """
+        """Return the path by which Oast reaches the device over `session`, as far as it is known. `interface`
+        is the one that a reading shows with the address; with `is_alternate`, the session was opened at the
+        alternate management address."""
         theirs, ours = session.addresses
         management = device.management
         reached = session.reached_at or device.address
-        # On loopback the simulator stands between: what it is told of addresses says nothing of the network.
+        # On loopback the simulator is in between: its addresses are not those of the network.
         simulated = self._simulated is not None
         stated, is_out_of_band = management.interface, management.is_out_of_band
         if is_alternate and management.alternate is not None:
@@ -475,7 +473,7 @@ class Connector:
         )
 
     def keep(self, session: Session) -> Session:
-        """Let `session` outlive the context it was opened in; whoever has it closes it."""
+        """Let `session` outlive its context; the caller closes it."""
         self._kept.append(session)
         return session
 
@@ -485,8 +483,8 @@ class Connector:
     ) -> AsyncIterator[Session]:
         """A session for the time of the context; its transcript goes to `log` when an error ends it.
 
-        When nobody answers, it is tried again as the settings say. The context may take the settings'
-        `device_timeout_s` and `beyond_s` seconds, or DeviceTimeout is raised in it.
+        Without an answer it is retried as the settings say. The context may take `device_timeout_s` and
+        `beyond_s` seconds; then DeviceTimeout is raised in it.
         """
         transcript = Transcript(time.monotonic, device.name)
         within_s = self.access(device).settings.device_timeout_s + beyond_s

@@ -10,7 +10,7 @@ from typing import Protocol
 from oast.answer_parsing import parse_if_long
 from oast.config import Line
 from oast.connect import prompt_reader as dialogue
-from oast.connect.answer_memory import ANSWERS
+from oast.connect.prompt_reader import ANSWERS
 from oast.connect.session import AnswerLimits, CliSessionBase, hold_answer
 from oast.connect.transcript import Transcript
 from oast.errors import ConnectionFailed, DeviceRefused, DeviceTimeout, ProtocolError
@@ -30,7 +30,7 @@ class ExecCommand(Protocol):
         """Something of what it says; "" when it has ended."""
 
     def roll_back_on_interrupt(self) -> None:
-        """Nobody waits for it any more."""
+        """The session is no longer needed."""
 
 
 class ExecTransport(Protocol):

@@ -21,7 +21,7 @@ from oast.records import Place, Problem
 AT_MOST_BYTES = 50_000_000
 # A key of RSA with 16,384 bits has 2,800 characters.
 LONGEST_KEY = 8_000
-# Names of algorithms (RFC 4251, section 6); what OpenSSH takes for a marker, as @cert-authority, is none.
+# Names of algorithms (RFC 4251, section 6); OpenSSH's markers, such as @cert-authority, are not among them.
 ALGORITHM = re.compile(r"[a-z0-9][a-zA-Z0-9.-]{0,40}(?:@[a-z0-9.-]{1,40})?")
 
 
@@ -142,7 +142,7 @@ class KnownHosts:
                 f"the file of trusted host keys is longer than {AT_MOST_BYTES} bytes",
                 place=Place(self._path.name),
             )
-        # What is no text cannot be part of a key: the line is told as wrong, and the others count.
+        # Binary data cannot be part of a key: the line is reported, and the others count.
         return (
             data.decode("utf-8", "replace").removeprefix("\ufeff").removesuffix("\n").split("\n")
             if data
@@ -163,8 +163,8 @@ class KnownHosts:
             return _Line(parts[0], None, Problem(f"invalid host key: {wrong}", place, hint))
 
     def trust(self, keys: Mapping[str, HostKey]) -> None:
-        """Trust these devices with exactly these keys from now on; every other line stays as it is, also one
-        written meanwhile.
+        """Trust these devices with exactly these keys from now on; every other line stays, including one that
+        was written in the meantime.
 
         Raises EstateError, also for a key that could not be read again: nothing is written then.
         """
@@ -191,7 +191,7 @@ class KnownHosts:
         self._keys = None
 
     def _replaced(self, lines: Iterable[str], keys: dict[str, HostKey]) -> Iterator[str]:
-        """A device's new key stands where its first one stood; new devices come last, by name."""
+        """A device's new key takes the place of its first one; new devices are added at the end, by name."""
         written: set[str] = set()
         for number, line in enumerate(lines, 1):
             found = self._line(line, number)

@@ -6,11 +6,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from functools import cache
+from weakref import WeakKeyDictionary
 
 from oast.platforms import CliDialect, PromptAnswer
 
-# A prompt stands at the very end, so only so much of a long answer has to be looked at each time more
-# arrives.
+# A prompt is at the very end, so only this much of a long answer is searched each time more arrives.
 _TAIL = 400
 
 
@@ -19,7 +19,7 @@ class PromptEvent:
     """Why the device has stopped sending: at a prompt of `level`, at a `pager`, at a `question`, or at one
     for a `password`.
 
-    `answer` is what a pager or a question is to be told.
+    `answer` is the reply to a pager or a question.
     """
 
     kind: str
@@ -103,7 +103,7 @@ class PromptReader:
         return self._lines
 
     def take(self) -> str:
-        """All that was collected; begins anew."""
+        """Return all that was collected, and start again."""
         text = "".join(self._chunks)
         self._chunks.clear()
         self._size = 0
@@ -119,7 +119,7 @@ class PromptReader:
         The prompt of each but the last stands in the middle, with the echo of the next line behind it.
         """
         if self.counts_prompts and self._prompts < number:
-            return None  # Not looked through anew with everything that arrives.
+            return None  # Not searched again with everything that arrives.
         text = "".join(self._chunks)
         ends = [match.end() for match in self._any_prompt.finditer(text)]
         if len(ends) < number:
@@ -198,3 +198,42 @@ def error_in(text: str, dialect: CliDialect, command: str = "") -> str | None:
 def _errors(patterns: tuple[str, ...]) -> tuple[re.Pattern[str], ...]:
     """The patterns of whole lines, for looking through all of an answer at once."""
     return tuple(re.compile(rf"^[ \t]*(?:{pattern})[ \t]*$", re.MULTILINE) for pattern in patterns)
+
+
+AT_MOST_BYTES = 64_000_000
+
+
+class TooMuchHeld(Exception):
+    """All unfinished answers together take too much, and this session holds the most."""
+
+
+class AnswerMemory:
+    """Counts the bytes of unfinished answers by session. When all together exceed `at_most`, the session with
+    the largest is given up, so that devices with ordinary answers do not fail because of it."""
+
+    def __init__(self, at_most: int = AT_MOST_BYTES) -> None:
+        self.at_most = at_most
+        self.total = 0
+        self._held: WeakKeyDictionary[object, int] = WeakKeyDictionary()
+        self._given_up: WeakKeyDictionary[object, bool] = WeakKeyDictionary()
+
+    def hold(self, session: object, size: int) -> None:
+        """From now on, `session` holds `size` bytes. Raises TooMuchHeld where it is given up."""
+        self.total += size - self._held.get(session, 0)
+        self._held[session] = size
+        if self.total > self.at_most:
+            # Sessions that are gone without having released anything are not counted any more.
+            self.total = sum(self._held.values())
+            if self.total > self.at_most:
+                self._given_up[max(self._held, key=lambda one: self._held[one])] = True
+        if session in self._given_up:
+            self.release(session)
+            raise TooMuchHeld
+
+    def release(self, session: object) -> None:
+        """`session` holds nothing any more."""
+        self.total -= self._held.pop(session, 0)
+        self._given_up.pop(session, None)
+
+
+ANSWERS = AnswerMemory()

@@ -16,9 +16,9 @@ from typing import Protocol
 from oast.answer_parsing import parse_if_long
 from oast.config import Line
 from oast.connect import prompt_reader as dialogue
-from oast.connect.answer_memory import ANSWERS, TooMuchHeld
 from oast.connect.capability import Capability
 from oast.connect.channel import Transport
+from oast.connect.prompt_reader import ANSWERS, TooMuchHeld
 from oast.connect.transcript import Transcript
 from oast.errors import (
     AuthenticationFailed,
@@ -142,9 +142,10 @@ class CommandLine(Session, Protocol):
         """Whether the device shows that something is so."""
 
     async def send(self, lines: Sequence[Line], sent: Callable[[int], None] = lambda number: None) -> None:
-        """Carry out lines, as many in flight as the platform allows; `sent` is told how many are answered.
+        """Execute lines, as many in flight as the platform allows; `sent` is called with the number of
+        answered lines.
 
-        Raises DeviceRefused for the first that is refused, with its number; those in flight behind it were
+        Raises DeviceRefused for the first refused line, with its number; the lines in flight after it were
         sent all the same.
         """
 
@@ -397,8 +398,8 @@ class CommandLineSession(CliSessionBase):
         ANSWERS.release(self)
         told = await parse_if_long((text,), dialogue.clean_answer, text, line.written(), prompt)
         self._transcript.received(told if log_answer else f"({told.count(chr(10))} lines, not logged)")
-        # What is returned stays as the device said it: a secret may be a word of a reading. What is told of
-        # it is masked.
+        # The answer is returned unchanged, as a reading may contain the word of a secret. Messages about it
+        # are masked.
         wrong = await parse_if_long((told,), dialogue.error_in, told, self._dialect, line.masked.strip())
         if wrong is not None:
             masked, wrong = line.masked.strip(), self._transcript.masking.hide(wrong)

@@ -64,8 +64,8 @@ class Transcript:
             log.debug("%s: %s", self._device, self._lines[-1].partition(" * ")[2])
 
     def fault(self, error: BaseException) -> None:
-        """Where in the code a fault of Oast happened; never its words or values, which could hold
-        a secret."""
+        """Note where in the code an internal error happened; never its words or values, which could hold a
+        secret."""
         self.note(f"internal error in Oast {__version__}: {type(error).__name__}")
         for entry in traceback.format_tb(error.__traceback__)[-MOST_FRAMES:]:
             for line in entry.rstrip().split("\n"):
@@ -76,7 +76,7 @@ class Transcript:
 
     def _put(self, sign: str, masked: str) -> None:
         text = masked[:LONGEST_LINE]
-        # A device's words never act on the terminal of whoever reads them.
+        # Control characters from a device never reach the terminal of a reader.
         clean = (
             text
             if text.isprintable()

@@ -73,7 +73,7 @@ class Target:
     keep_alive_s: float = 0.0
     kind: str = "device"
     address: str = ""
-    """The address of the device that this is, as the inventory has it; "" where it is none of its own."""
+    """The device's address in the inventory; "" where it has none of its own."""
 
     @property
     def called(self) -> str:
@@ -115,8 +115,8 @@ class JumpHostPool:
         self._shared: dict[tuple[Hop, ...], _Shared] = {}
 
     async def to(self, through: tuple[Hop, ...], timeout_s: float) -> _Secured:
-        """The connection to the last of `through`; `leave` says when it is no longer needed. Raises what
-        `connect` raises."""
+        """Return the connection to the last of `through`; `leave` says when it is no longer needed. Raises
+        what `connect` raises."""
         shared = self._shared.setdefault(through, _Shared(asyncio.Lock()))
         came = asyncio.get_running_loop().time()
         async with shared.turn:
@@ -377,7 +377,7 @@ def decided_by_ssh_config(target: Target, login: Login) -> dict[str, str]:
 
 
 def _wrong_config(path: Path, error: Exception) -> ConnectionFailed:
-    # Its own words would show what stands in the file.
+    # The error's own words would show the contents of the file.
     line = re.search(r"line [0-9]+", str(error), re.IGNORECASE)
     reason = (
         error.strerror if isinstance(error, OSError) else None
@@ -431,8 +431,8 @@ def _translated(error: BaseException, target: Target, login: Login, client: _Cli
 
 
 def _is_malformed(error: BaseException) -> bool:
-    """Whether an error was raised by asyncssh while it read what the other end had sent, such as a packet
-    that is none."""
+    """Return whether asyncssh raised an error while it read what the other end had sent, such as an invalid
+    packet."""
     if isinstance(error, OastError) or not isinstance(error, Exception):
         return False
     frames = traceback.walk_tb(error.__traceback__)

@@ -23,13 +23,12 @@ NOT_BY_RULE = ("known_hosts", "parallel", "simulated")
 class ConnectionSettings:
     """How to reach a device. Secrets are names, not values.
 
-    `command_timeout_s` is how long a device may be silent; one answer may take `max_answer_s` seconds in all
-    and be `max_answer_bytes`, `max_answer_lines` and, of XML, `max_answer_elements` long; reading a device
-    may take `device_timeout_s` seconds from its first packet to the last. `agent` is the socket of an agent
-    that holds keys, "" for the one that the environment names. `via` is the jump host that the session goes
-    through. When nobody answers, `retries` more attempts follow, the first after `retry_wait_s` seconds, each
-    later one after twice as long. `ssh_config` is a file of OpenSSH's client that is read besides; none is
-    read by default.
+    `command_timeout_s` is how long a device may be silent. One answer may take `max_answer_s` seconds in all
+    and have `max_answer_bytes`, `max_answer_lines` and, in XML, `max_answer_elements`. Reading a device may
+    take `device_timeout_s` seconds from its first packet to the last. `agent` is the socket of an agent that
+    holds keys, "" for the one that the environment names. `via` is the jump host of the session. Without an
+    answer, `retries` more attempts follow, the first after `retry_wait_s` seconds, each later one after twice
+    as long. `ssh_config` is a file of OpenSSH's client that is read as well; none is read by default.
     """
 
     username: str | None = None
@@ -87,8 +86,8 @@ class ConnectionRule:
 
 @dataclass(frozen=True, slots=True)
 class SettingOrigin:
-    """Who decided a setting: the line of oast.toml, and the selector of its rule; None and None where nobody
-    did."""
+    """The origin of a setting: the line of oast.toml, and the selector of its rule; None and None for a
+    default."""
 
     place: Place | None = None
     on: str | None = None
@@ -278,7 +277,7 @@ def _check_jumps(
                 f"jump hosts refer to each other in a loop: {' via '.join([*seen, str(behind)])}",
                 jump.place,
             )
-            # Nobody may follow it.
+            # Links in it are not followed.
             raise EstateError.of(table.file.mistakes.found)
 
 

@@ -59,7 +59,7 @@ class EncryptedFile:
         self._kept: dict[str, EncryptedSecret] | None = None
 
     def all(self) -> dict[str, EncryptedSecret]:
-        """Every secret by name; none when there is no file yet. Raises EstateError when it cannot be
+        """Return all secrets by name; none when there is no file yet. Raises EstateError when it cannot be
         decrypted."""
         if self._kept is None:
             self._kept = self._decrypted() if self.path.exists() else {}
@@ -71,8 +71,8 @@ class EncryptedFile:
         self._change(lambda kept: {**kept, name: EncryptedSecret(value, today, previous)})
 
     def succeed(self, name: str, before: EncryptedSecret, after: EncryptedSecret) -> None:
-        """Keep `after` in place of `before` as `name`. Raises EstateError when somebody else has changed it
-        meanwhile."""
+        """Store `after` in place of `before` as `name`. Raises EstateError when the secret was changed in the
+        meantime."""
 
         def change(kept: dict[str, EncryptedSecret]) -> dict[str, EncryptedSecret]:
             if kept.get(name) != before:

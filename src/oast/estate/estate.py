@@ -42,8 +42,8 @@ class Estate:
         return self.folder / ".oast"
 
     def pick(self, selector: str | None, *, everything: bool = False) -> list[Device]:
-        """The devices that `selector` picks and that are in service (`everything`: or not); all without one.
-        Raises EstateError when there is none."""
+        """Return the devices that `selector` matches and that are in service (`everything`: all that match);
+        all without a selector. Raises EstateError when there are none."""
         if selector is None:
             if not self.devices:
                 raise EstateError(
@@ -70,10 +70,10 @@ class Estate:
 
     def serves(self, device: Device) -> bool:
         """Whether the device is in service: nothing is done to one that is not."""
-        wanted = self.settings.in_service
+        expected = self.settings.in_service
         if is_expected(device):
             return False
-        return wanted is None or wanted.matches(device.known_by)
+        return expected is None or expected.matches(device.known_by)
 
     @property
     def _service_place(self) -> Place | None:
@@ -94,7 +94,7 @@ class Estate:
         return self.devices[name]
 
     def values_of(self, device: Device) -> Values:
-        """All values of `device`, with what they refer to worked out. Raises EstateError."""
+        """Return all values of `device`, with their expressions evaluated. Raises EstateError."""
         return values_of(self.network, device)
 
     @cached_property
@@ -142,9 +142,9 @@ def load_estate(
     besides: Sequence[Device] = (),
 ) -> Estate:
     """Read the estate in `folder`. `given` are values from the command line; `ask` asks for a secret;
-    `besides` are devices that the inventory does not have yet, or has otherwise.
+    `besides` are devices that are added to the inventory, or replace entries of it.
 
-    Raises EstateError with everything that is wrong.
+    Raises EstateError with all mistakes.
     """
     estate, mistakes = read_estate(folder, environment, given, ask, given_secrets, besides)
     mistakes.raise_any()

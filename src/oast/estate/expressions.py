@@ -176,6 +176,6 @@ def _text(text: str) -> jinja2.Template:
 
 
 def fill_placeholders(text: str, names: Mapping[str, Any]) -> str:
-    """`text` with its `{{ expressions }}` worked out. Raises whatever they raise; TemplateSyntaxError when it
-    is wrong."""
+    """Return `text` with its `{{ expressions }}` evaluated. Raises what they raise; TemplateSyntaxError when
+    one is invalid."""
     return _text(text).render(names) if "{" in text else text

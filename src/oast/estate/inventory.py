@@ -28,7 +28,7 @@ _HOST = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.-]{0,252})")
 
 @dataclass(frozen=True, slots=True)
 class InventoryEntry:
-    """What a source outside says an attribute is: the record it comes from, in words."""
+    """The origin of an attribute from an outside source, as text: the record it comes from."""
 
     value: Any
     place: Place
@@ -176,7 +176,7 @@ def _outside(files: Sequence[Path], mistakes: ErrorCollector) -> dict[str, _Outs
 
 
 def _loosely(name: str, attributes: Any) -> Attributes:
-    """What a device is known by, as far as that can be told."""
+    """The keys that identify a device, as far as they are known."""
     known_by: dict[str, frozenset[str]] = {"name": frozenset((name,))}
     for key, value in attributes.items() if isinstance(attributes, dict) else ():
         values = value if isinstance(value, list) else [value]

@@ -29,8 +29,8 @@ _LINE = re.compile(r'  "([^"\\]+)": (\{.*\}|".*")')
 
 @dataclass(frozen=True)
 class SourcedDevices:
-    """What stands in such a file: the devices with their attributes, where in a record each attribute is, and
-    what the source calls the record of each."""
+    """The contents of such a file: the devices with their attributes, where in a record each attribute is,
+    and the source's name of each record."""
 
     devices: YamlMap
     paths: Mapping[str, str]
@@ -38,8 +38,7 @@ class SourcedDevices:
 
 
 def read_sourced_devices(path: Path, file: str) -> SourcedDevices:
-    """Raises EstateError for a file that Oast has not written, or that somebody has made
-    something else of."""
+    """Raises EstateError for a file that Oast has not written, or that was edited since."""
     require_inside(path, file)
     try:
         text = path.read_text(encoding="utf-8")
@@ -63,7 +62,7 @@ def read_sourced_devices(path: Path, file: str) -> SourcedDevices:
 
 
 def _as_written(text: str, file: str) -> SourcedDevices | None:
-    """The same of a file that nobody has touched since; None for any other."""
+    """The same for a file that was not edited since; None for any other."""
     parts: dict[str, dict[str, Any]] = {"devices": YamlMap(file), "records": {}}
     part: dict[str, Any] | None = None
     paths: dict[str, str] = {}

@@ -1,5 +1,5 @@
-"""Mistakes in Jinja2, in templates and in values, in words: what is wrong, on which line, and the
-likely fix."""
+"""Messages for mistakes in Jinja2, in templates and in values: what is wrong, on which line, and the likely
+fix."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ _KINDS = {
 
 
 def kind_of(value: Any) -> str:
-    """What a value is, in words."""
+    """Describe a value for a message."""
     return _kind(type(value).__name__)
 
 
@@ -190,8 +190,8 @@ def unknown_words(
 
 
 def syntax(error: jinja2.TemplateSyntaxError, source: str, env: jinja2.Environment) -> JinjaErrorText:
-    """A template that is no template. What is not closed is told where it opens, not where the parser gave
-    up."""
+    """Describe an invalid template. A missing closing tag is reported where the tag opens, not where the
+    parser gave up."""
     message = (error.message or "").rstrip(".")
     tag = re.search(r"unknown tag '((?!end\w)\w+)'", message)
     told = _delimiter(source) or (None if tag else _block(source, env))

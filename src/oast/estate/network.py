@@ -1,8 +1,8 @@
 """The network as templates and values see it, read-only; and values that refer to other values.
 
 A value may hold expressions: `contact: "{{ site_name }} desk"`. A text that is one expression alone keeps the
-type of what it gives. They are worked out when they are used, one key at a time, so that keys of one mapping
-may refer to each other; a circle is an error that shows it.
+type of its result. Expressions are evaluated when they are used, one key at a time, so that keys of one
+mapping may refer to each other; a circle is an error that shows it.
 """
 
 from __future__ import annotations
@@ -68,8 +68,8 @@ class Network:
         device, port = self._ends[name, interface]
         return {"device": self.device(device), "interface": port}
 
-    # --- what is not for templates: the sandbox lets nobody there
-    # -----------------------------------------------------
+    # --- what templates cannot reach: the sandbox denies it
+    # ----------------------------------------------------------
 
     def _lazy(self, device: Device) -> Values:
         work = _Work(self._layers.literal, lambda key, text: self._worked_out(device, key, text))
@@ -142,7 +142,7 @@ class Network:
 
 
 def values_of(network: Network, device: Device) -> Values:
-    """All values of `device`, worked out. Raises EstateError."""
+    """Return all values of `device`, evaluated. Raises EstateError."""
     return network._values_of(device)
 
 
@@ -171,7 +171,7 @@ class DeviceView(Mapping[str, Any]):
 
 
 class _Names:
-    """The names an expression sees; a value is only worked out when it is asked for."""
+    """The names that an expression can use; a value is only evaluated when it is used."""
 
     def __init__(self, values: Values, given: Mapping[str, Any]) -> None:
         self._values = values
@@ -186,8 +186,8 @@ class _Names:
 
 @dataclass(frozen=True, slots=True)
 class _Work:
-    """How the values of a device are worked out: `literal` needs nothing (identities), `out` takes a key and
-    its text."""
+    """How the values of a device are evaluated: `literal` values need no evaluation (by identity), `out`
+    takes a key and its text."""
 
     literal: frozenset[int]
     out: Callable[[str, str], Any]
@@ -202,7 +202,7 @@ def _lazily(value: Any, work: _Work, path: str) -> Any:
 
 
 class _LazyMap(dict[str, Any]):
-    """A mapping whose values are worked out when they are asked for, each once."""
+    """A mapping whose values are evaluated when they are used, each once."""
 
     def __init__(self, raw: dict[str, Any], work: _Work, path: str) -> None:
         super().__init__(raw)
@@ -227,7 +227,7 @@ class _LazyMap(dict[str, Any]):
 
 
 class _LazyList(list[Any]):
-    """A list whose items are worked out when they are asked for."""
+    """A list whose items are evaluated when they are used."""
 
     def __init__(self, raw: list[Any], work: _Work, path: str) -> None:
         super().__init__(raw)
@@ -246,8 +246,8 @@ class _LazyList(list[Any]):
 
 
 def _eager(value: Any, literal: frozenset[int]) -> Any:
-    """The same as ordinary mappings and lists, everything worked out; `literal` are the identities of what is
-    so already."""
+    """Return ordinary mappings and lists with everything evaluated; `literal` are the identities of what
+    needs no evaluation."""
     if not isinstance(value, (dict, list)) or id(value) in literal:
         return value
     return (

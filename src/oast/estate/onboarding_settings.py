@@ -1,4 +1,4 @@
-"""`[onboarding]` in oast.toml: how new devices find their way. The page: docs/onboarding.md."""
+"""`[onboarding]` in oast.toml: how new devices are provisioned. See docs/onboarding.md."""
 
 from __future__ import annotations
 
@@ -11,7 +11,8 @@ from oast.toml_text import Table
 
 LISTEN = "127.0.0.1:8443"
 CALL_HOME = "127.0.0.1:4334"
-# Of one device: a box asks a few times and then says how it goes; what asks more often is told to wait.
+# Limit for one device: a device asks a few times and then reports its progress; one that asks more often must
+# wait.
 PER_MINUTE = 30
 # Devices behind one translated address share it.
 CONNECTIONS, PER_ADDRESS = 256, 64
@@ -21,14 +22,14 @@ _LISTEN = re.compile(r"(?P<host>[A-Za-z0-9.:_-]+):(?P<port>[0-9]{1,5})")
 @dataclass(frozen=True, slots=True)
 class OnboardingSettings:
     """`keys` is the folder of the owner's keys, outside of the estate. The bootstrap server listens at `host`
-    and `port`, and goes by `names`.
+    and `port`, and has the host names `names`.
 
-    `makers` are the authorities (PEM) whose certificates devices have, `voucher_authorities` those that sign
-    vouchers, and `vouchers` is the folder with one for each serial number. `first` are the sections of a
-    device's first configuration; the others come with its first delivery. One device may ask `per_minute`
-    times a minute; there may be so many `connections`, and `per_address` of them from one address. Where
-    `call_home` is an address and a port, devices call there when they are up (RFC 8071), and are not spoken
-    to before.
+    `makers` are the authorities (PEM) of device certificates, `voucher_authorities` those that sign vouchers,
+    and `vouchers` is the folder with one for each serial number. `first` are the sections of a device's first
+    configuration; the others come with its first delivery. One device may ask `per_minute` times a minute;
+    there may be `connections` connections, and `per_address` of them from one address. Where `call_home` is
+    an address and a port, devices call there when they are up (RFC 8071), and Oast does not connect to them
+    before.
     """
 
     keys: Path

@@ -143,7 +143,7 @@ def sized(name: str, function: Callable[..., Any]) -> Callable[..., Any]:
     def checked(*arguments: Any, **named: Any) -> Any:
         given = arguments[own:]
         if name == "join" and given:
-            # What is worked out one by one is counted as it is.
+            # A generator is counted while it is consumed.
             parts = given[0] if isinstance(given[0], (list, tuple, str, Mapping)) else list(given[0])
             arguments = (*arguments[:own], parts, *given[1:])
             given = arguments[own:]

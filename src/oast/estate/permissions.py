@@ -1,4 +1,5 @@
-"""Whose estate it is: what others may write into a folder runs with the rights of whoever opens it."""
+"""File permissions of an estate: what others may write into its folder runs with the rights of the user who
+opens it."""
 
 from __future__ import annotations
 
@@ -15,7 +16,7 @@ PARTS = ("inventory", "values", "templates", "checks", "policies", "platforms", 
 
 
 def check_owned(folder: Path) -> list[str]:
-    """What else in the estate others may write, in words, for whoever opens it to know.
+    """Describe what else in the estate others may write, as a warning for the user.
 
     Raises UsageError where that is the folder itself or its settings: those may run a command.
     """

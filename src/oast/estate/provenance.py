@@ -38,8 +38,8 @@ class Explained:
 
 
 def explain(estate: Estate, device: Device, key: str | None = None) -> list[Explained]:
-    """Every key of `device`'s values and attributes that is `key` or lies below it (None: all), sorted by
-    name.
+    """Return every key of `device`'s values and attributes that is `key` or inside of it (None: all), sorted
+    by name.
 
     A key may lead into a list: `services[0].name`. Raises EstateError when there is no such key.
     """
@@ -75,8 +75,7 @@ def explain(estate: Estate, device: Device, key: str | None = None) -> list[Expl
 
 
 def _item(holder: Explained, key: str, path: Sequence[str | int]) -> Explained:
-    """What stands at `path` in the list `holder`, with the one source that put it there. Raises
-    EstateError."""
+    """Return the item at `path` of the list `holder`, with the source that added it. Raises EstateError."""
     value = holder.value
     for part in path:
         if isinstance(part, int):
@@ -91,7 +90,7 @@ def _item(holder: Explained, key: str, path: Sequence[str | int]) -> Explained:
     origin, index = _origin_of_item(holder, path[0])
     place, written = place_in(origin.written, [index, *path[1:]]), origin.written
     if place is None:
-        # The whole list is worked out by an expression.
+        # The whole list is the result of an expression.
         return Explained(key, value, (origin,))
     for inner in (index, *path[1:]):
         written = written[inner]
@@ -144,6 +143,6 @@ def masked(value: Any) -> Any:
 
 
 def describe_value(value: Any) -> str:
-    """A value in words: text as it is, anything else as JSON; secrets are their fingerprints."""
+    """Return a value as text: text unchanged, anything else as JSON; secrets as their fingerprints."""
     hidden = masked(value)
     return hidden if isinstance(hidden, str) else json.dumps(hidden, ensure_ascii=False)

@@ -16,21 +16,21 @@ from oast.toml_text import Table
 
 HERE = "{record}"
 FIELD = re.compile(r"[A-Za-z_][A-Za-z0-9_-]*(?:\.[A-Za-z_][A-Za-z0-9_-]*)*")
-# What can be told of a device besides its readings.
+# What is known of a device in addition to its readings.
 BESIDES = ("last_change", "last_backup", "drift")
 
 
 @dataclass(frozen=True, slots=True)
 class Published:
-    """A field of a record, by the names that lead to it, and the JMESPath of what it has to be in what is
-    known of the device."""
+    """A field of a record, by the names that lead to it, and the JMESPath expression that computes it from
+    what is known of the device."""
 
     at: tuple[str, ...]
     path: str
     place: Place
 
     def of(self, known: Mapping[str, Any]) -> Any:
-        """What it has to be; None when that is not known. Raises ValueError."""
+        """Return the field's value; None when it is unknown. Raises ValueError."""
         try:
             return jmespath.search(self.path, known)
         except (JMESPathError, TypeError, ValueError) as wrong:

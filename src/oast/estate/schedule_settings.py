@@ -76,18 +76,17 @@ class JobSettings:
 
     @property
     def when(self) -> str:
-        """The schedule, as it was written."""
+        """The schedule as the settings have it."""
         return self.at if self.at is not None else f"every {self.every_s} s"
 
 
 @dataclass(frozen=True, slots=True)
 class TargetSettings:
-    """Somebody who is told. `kind` is webhook, syslog or command; `url` is for the first two, `words` are the
-    command's.
+    """A target of notifications. `kind` is webhook, syslog or command; `url` is for the first two, `words`
+    are the command's.
 
     `secret` names the key that signs what is sent to a webhook. TLS is verified, with `authority` (a file of
-    PEM certificates) if the system's authorities are not meant. `of` are the jobs whose news it wants (None:
-    all).
+    PEM certificates) in place of the system's authorities. `of` are the jobs whose news it gets (None: all).
     """
 
     name: str
@@ -199,7 +198,7 @@ def _job(table: Table, mistakes: ErrorCollector) -> JobSettings:
 
 
 def cron(expression: str, place: Place | None = None) -> None:
-    """Raises EstateError when `expression` is none, or of a time that never comes."""
+    """Raises EstateError when `expression` is invalid, or describes a time that never comes."""
     hint = "minute, hour, day of the month, month, day of the week: '*/30 * * * *' is every half hour"
     try:
         if len(expression.split()) != 5:
@@ -239,9 +238,9 @@ def _target(table: Table, folder: Path) -> TargetSettings:
     if path is not None and not path.is_file():
         table.wrong("authority", f"no file {path}")
     facility = table.choice("facility", FACILITIES, "daemon")
-    for key, wanted in (("secret", WEBHOOK), ("facility", SYSLOG)):
-        if table.has(key) and kind != wanted:
-            table.wrong(key, f"'{key}' needs '{wanted}'")
+    for key, expected in (("secret", WEBHOOK), ("facility", SYSLOG)):
+        if table.has(key) and kind != expected:
+            table.wrong(key, f"'{key}' needs '{expected}'")
     target = TargetSettings(
         name=_name(
             table, (url.hostname if kind != COMMAND else Path(words[0]).name if words else "") or kind

@@ -29,11 +29,11 @@ class SecretNotFound(Exception):
 def run_secret_command(
     words: Sequence[str], name: str, folder: Path, environment: Mapping[str, str], place: Place
 ) -> str:
-    """What the command prints for the secret `name`: one line of text; a relative path is one from the
+    """Return what the command prints for the secret `name`: one line of text. A relative path starts at the
     estate's `folder`.
 
-    Raises SecretNotFound when it ends with an error, EstateError when it cannot be run, does not end, or
-    prints what is no secret.
+    Raises SecretNotFound when the command fails, EstateError when it cannot be run, does not end, or prints
+    something that is not a secret.
     """
     filled = [word.replace("{name}", name) for word in words]
     try:

@@ -115,7 +115,7 @@ class Secrets:
         self._known.pop(name, None)
 
     def comes_before_file(self, name: str) -> str | None:
-        """Where the secret `name` is found before the encrypted file is looked at, in words."""
+        """Describe where the secret `name` is looked up before the encrypted file."""
         if self._environment.get(variable_of(name)):
             return f"the environment ({variable_of(name)})"
         return "the command in oast.toml" if self._from_command(name)[0] else None

@@ -274,9 +274,9 @@ class _Selecting(SelectorParser[Attributes]):
             if not negative:
                 self.expect("=", "'=', '!=' or 'in'")
             values = [self.name("a value")]
-        wanted = tuple(value for value, _ in values)
-        self._tests.append(AttributeTest(attribute, wanted, column, tuple(c for _, c in values)))
+        expected = tuple(value for value, _ in values)
+        self._tests.append(AttributeTest(attribute, expected, column, tuple(c for _, c in values)))
         nothing: frozenset[str] = frozenset()
         if negative:
-            return lambda a: not any(_fits(w, v) for v in a.get(attribute, nothing) for w in wanted)
-        return lambda a: any(_fits(w, v) for v in a.get(attribute, nothing) for w in wanted)
+            return lambda a: not any(_fits(w, v) for v in a.get(attribute, nothing) for w in expected)
+        return lambda a: any(_fits(w, v) for v in a.get(attribute, nothing) for w in expected)

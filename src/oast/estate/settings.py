@@ -39,14 +39,13 @@ class LimitSettings:
     place: Place | None = None
 
 
-# Without any of these nobody comes in, or nothing comes through. The name of a list where a platform has it.
+# A device cannot be reached without any of these. The names of the corresponding lists on a platform.
 LAST_OF = ("user", "neighbor", "static-route", "route")
 
 
 @dataclass(frozen=True, slots=True)
 class BatchSize:
-    """So many of the devices that no wave before has: a number, or a percentage of all; without either, the
-    rest."""
+    """The size of a wave: a number, or a percentage of all devices; without either, all that are left."""
 
     number: int | None = None
     percent: float | None = None
@@ -91,7 +90,7 @@ class DeliverySettings:
     soak_s: float = 0.0
     """Seconds for which the checks of a wave must stay passed before the next wave starts."""
     neighbor_hops: int = 1
-    """Devices up to so many links away from those of a change must keep what they had."""
+    """Neighbors up to this many links away must keep what they had."""
     max_failures: int = 0
     """After a wave with more failed or rolled-back devices, no further wave starts."""
     on_failure: str = STOP
@@ -113,7 +112,7 @@ class DeliverySettings:
 
 @dataclass(frozen=True, slots=True)
 class SecretSettings:
-    """Where secrets are looked up, besides the environment. `command` prints the secret whose name replaces
+    """Where secrets are looked up, after the environment. `command` prints the secret whose name replaces
     {name}."""
 
     file: Path | None = None
@@ -294,7 +293,7 @@ def _waves(table: Table) -> tuple[Selector | BatchSize, ...]:
 
 
 def _portion(wave: str, place: Place) -> BatchSize | None:
-    """A size; None for a selector. Raises EstateError for a size that is none."""
+    """Parse a size; None for a selector. Raises EstateError for an invalid size."""
     if wave == "rest":
         return BatchSize()
     match = re.fullmatch(r"(\d{1,9})(?:\.(\d+))?\s*(%)?", wave)

@@ -1,4 +1,4 @@
-"""`[[sources]]` in oast.toml: where devices come from, besides the engineer's own files. The page:
+"""`[[sources]]` in oast.toml: sources of devices, in addition to the engineer's own files. See
 docs/sources.md."""
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ JSON, CSV, ZONE = "json", "csv", "zone"
 ENDINGS = {"csv": CSV, "zone": ZONE}
 NAME = re.compile(r"[a-z0-9][a-z0-9-]{0,31}")
 NEEDED = ("name", "address", "platform")
-# A refresh that would take away more than this is no refresh.
+# A refresh that would remove more than this is refused.
 MOST_REMOVED = 10
 MOST_SHARE = 0.1
 # Of all pages together.
@@ -49,12 +49,12 @@ class SourceSettings:
     """One source. It is a `url`, a `file`, or a `folder` of saved configurations; its `format` is json, csv,
     or zone, which is a DNS zone in a master file (RFC 1035) whose name is `origin`.
 
-    Of JSON, the list of records stands at `records`, the address of the next page at `following`, and how
-    many there are in all at `count` (JMESPath; None: the whole document, the Link header, and not told). Only
-    records of which `which` is true are taken. `token` names the secret that is sent as a bearer token (RFC
-    6750); TLS is verified, with `authority` if the system's are not meant. `record` is where a record says
-    what it is called in the source (JMESPath). A refresh takes away `most_removed` devices at most, and
-    `most_share` (0 to 1) of them; `most_records` and `most_bytes` of all pages together are taken in.
+    In JSON, the list of records is at `records`, the address of the next page at `following`, and the total
+    number at `count` (JMESPath; None: the whole document, the Link header, and unknown). Only records for
+    which `which` is true are taken. `token` names the secret that is sent as a bearer token (RFC 6750); TLS
+    is verified, with `authority` in place of the system's. `record` is where a record has its name in the
+    source (JMESPath). A refresh removes at most `most_removed` devices, and at most `most_share` (0 to 1) of
+    them; at most `most_records` and `most_bytes` of all pages together are taken.
     """
 
     name: str
@@ -197,7 +197,7 @@ def _url(table: Table) -> SplitResult | None:
 
 
 def _is_here(host: str) -> bool:
-    """Whether nobody else can listen on the way."""
+    """Return whether the connection cannot be overheard."""
     try:
         return ipaddress.ip_address(host).is_loopback
     except ValueError:

@@ -22,11 +22,11 @@ STEPS = 500_000
 SIZE = 10_000_000
 POWER = 256
 WIDTH = 100_000
-# So many pieces are put together before their size is looked at.
+# This many pieces are joined before their size is checked.
 BLOCK = 64
 
 _WIDE = re.compile(r"[0-9]{6,}")
-# Methods and filters that make a text as wide as they are told.
+# Methods and filters that make a text as wide as their argument says.
 WIDENING = frozenset(
     ("center", "ljust", "rjust", "zfill", "expandtabs", "indent", "wordwrap", "format", "format_map")
 )
@@ -127,7 +127,7 @@ def check_operation(operator: str, left: Any, right: Any) -> None:
 
 
 def check_finite(value: float) -> None:
-    """Raises LimitExceeded for infinity and for what is no number."""
+    """Raises LimitExceeded for infinity and NaN."""
     if not math.isfinite(value):
         raise LimitExceeded("the result is not a finite number")
 

@@ -25,7 +25,7 @@ KEY = re.compile(r"[A-Za-z_][\w-]*(?:\.[A-Za-z_][\w-]*)*")
 
 @dataclass(frozen=True)
 class ReadValue:
-    """A value called `key` (dots lead into mappings), and where and when it was read, in words."""
+    """A value called `key` (dots lead into mappings), with the place and time of its reading, as text."""
 
     key: str
     value: Any
@@ -33,10 +33,10 @@ class ReadValue:
 
 
 def save_values(folder: Path, read: ReadValue) -> None:
-    """Put the value into the file of the estate in `folder`, in place of one that was called so.
+    """Write the value into the file of the estate in `folder`, in place of one with the same key.
 
-    Raises UsageError for a key that is none, or that leads into another value; EstateError when the file
-    cannot be read, OSError.
+    Raises UsageError for an invalid key, or one that leads into another value; EstateError when the file
+    cannot be read; and OSError.
     """
     if not KEY.fullmatch(read.key):
         raise UsageError(

@@ -1,4 +1,4 @@
-"""Mistakes in YAML in words: what the parser says, looked at beside the lines as they were written."""
+"""Messages for mistakes in YAML: the parser's finding, compared with the lines as they are written."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def lacks_space(text: object) -> str | None:
 
 
 def expression_in(line: str) -> str | None:
-    """How to write the expression that a value on `line` begins with; None when there is none."""
+    """Return how to write the expression that a value on `line` begins with; None when there is none."""
     match = _EXPRESSION.search(line)
     if match is None:
         return None
@@ -107,7 +107,7 @@ def _split(spaced: str) -> tuple[str, str]:
 
 
 def _opened(error: yaml.MarkedYAMLError, lines: Sequence[str], begun: int) -> YamlErrorText | None:
-    """A quote or bracket that is not closed is told where it opens, not where the parser gave up."""
+    """Report a quote or bracket that is not closed where it opens, not where the parser gave up."""
     problem, context = error.problem or "", error.context or ""
     if "quoted scalar" in context:
         if "escape" in problem and error.problem_mark:

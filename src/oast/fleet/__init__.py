@@ -7,8 +7,7 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.fleet.clock import Clock as Clock, SystemClock as SystemClock
-    from oast.fleet.concurrency import for_each as for_each
+    from oast.fleet.concurrency import Clock as Clock, SystemClock as SystemClock, for_each as for_each
     from oast.fleet.events import (
         DeviceEvent as DeviceEvent,
         Event as Event,
@@ -23,8 +22,11 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "clock": ("Clock", "SystemClock"),
-        "concurrency": ("for_each",),
+        "concurrency": (
+            "Clock",
+            "for_each",
+            "SystemClock",
+        ),
         "events": (
             "DeviceEvent",
             "Event",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable, Iterable
-from typing import TypeVar
+from typing import Protocol, TypeVar
 
 from oast.errors import DeviceError, InternalDeviceError
 from oast.gc_tuning import gc_relaxed
@@ -43,7 +43,7 @@ async def for_each(
                 result: R | DeviceError = await work(item)
             except DeviceError as error:
                 result = _without_frames(error)
-            except Exception as error:  # a bug of ours is no reason to leave the others without a result
+            except Exception as error:  # an internal error must not take the result from the others
                 result = InternalDeviceError(error)
         done(item, result)
 
@@ -54,3 +54,23 @@ async def for_each(
                     group.create_task(one(item))
     except BaseExceptionGroup as several:
         raise several.exceptions[0] from None
+
+
+class Clock(Protocol):
+    """Seconds that only go forward."""
+
+    def now(self) -> float:
+        """Seconds since some moment."""
+
+    async def sleep(self, seconds: float) -> None:
+        """Wait."""
+
+
+class SystemClock:
+    """The clock of the event loop that runs."""
+
+    def now(self) -> float:
+        return asyncio.get_running_loop().time()
+
+    async def sleep(self, seconds: float) -> None:
+        await asyncio.sleep(seconds)

@@ -1,4 +1,4 @@
-"""What happens while many devices are worked on, as records that whoever watches can show."""
+"""Events: what happens while many devices are worked on, as records that a display can show."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ class WaveEvent:
 
 @dataclass(frozen=True, slots=True)
 class TimerEvent:
-    """From now on, the device goes back by itself within `seconds` unless it is confirmed."""
+    """From now on, the device rolls back within `seconds` unless the change is confirmed."""
 
     device: str
     seconds: float

@@ -150,8 +150,8 @@ class IntentBuilder:
         """Those of `devices` that have one of the sections asked for. Raises EstateError when none has."""
         found = [device for device in devices if self._uses_of(device)]
         if not found:
-            wanted = " or ".join(f"'{name}'" for name in sorted(self._only)) or "any"
-            raise EstateError(f"no selected device has the section {wanted}", hint=f"check 'on' in {FILE}")
+            expected = " or ".join(f"'{name}'" for name in sorted(self._only)) or "any"
+            raise EstateError(f"no selected device has the section {expected}", hint=f"check 'on' in {FILE}")
         return found
 
     def texts(self, device: Device) -> list[tuple[Template, str]]:
@@ -164,8 +164,8 @@ class IntentBuilder:
         return [(template, template.render(values)) for template, values, _ in given]
 
     def rendered_text(self, device: Device, name: str, text: str) -> tuple[str, Mapping[str, Secret]]:
-        """A text that is no template of the estate (from the file `name`), rendered with the device's values;
-        and the secrets that its marks stand for. Raises EstateError with the line in the file."""
+        """Render a text that is not a template of the estate (from the file `name`) with the device's values.
+        Also returns the secrets that its marks stand for. Raises EstateError with the line in the file."""
         template = templates.template_of_text(name, text, self._environment(self.platform(device).name))
         return template.render(self._values(device)), self._marks
 
@@ -209,9 +209,9 @@ class IntentBuilder:
         return intent
 
     def examine(self, device: Device) -> tuple[Intent, list[Problem]]:
-        """The device's intent as far as it can be understood, and every problem found in it.
+        """Return the device's intent as far as it can be understood, and every problem found in it.
 
-        Raises EstateError when its values cannot be worked out.
+        Raises EstateError when its values cannot be evaluated.
         """
         syntax = self.syntax(device)
         composed = self._composition(device)
@@ -225,7 +225,7 @@ class IntentBuilder:
             raise EstateError.of([*problems, *error.problems()]) from None
         sections: list[RenderedSection] = []
         unsound = set(composed.broken)
-        for template in composed.wanted:
+        for template in composed.expected:
             try:
                 section, found = self._section(template, composed.scopes[template.section], values, device)
                 sections.append(section)
@@ -236,7 +236,7 @@ class IntentBuilder:
                 unsound.add(template.section)
         tree = canonical(join_trees((section.tree for section in sections), syntax.grammar))
         scope = composed.scope
-        if len(sections) < len(composed.wanted):
+        if len(sections) < len(composed.expected):
             scope = scope_of([section.template for section in sections], composed.every)
         find_places = _once(lambda: self._places(sections, values, device))
         return (
@@ -292,12 +292,12 @@ class IntentBuilder:
     def _outside(
         self, template: Template, scope: Scope, text: str, tree: Node, values: Values, device: Device
     ) -> Iterable[Problem]:
-        """What a template renders without owning it: it would be compared by nobody, or by
-        another section."""
+        """A statement that a template renders without owning it: it would never be compared, or by another
+        section."""
         places: dict[int, Place] | None = None
         for number, path in self.syntax(device).lines_of(text, self._marks):
             node = tree.at(path)
-            # What is not a statement, or stands below one that is not, has been told already.
+            # Text that is not a statement, or is inside of such text, was reported already.
             if node is None or node.children or not node.statement.rule.known or scope.covers(path):
                 continue
             places = template.line_places(values) if places is None else places

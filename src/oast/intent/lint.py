@@ -99,8 +99,8 @@ class Lint:
         return concerned if not self._trace else [self._traced(p) for p in concerned]
 
     def _unread_values(self) -> str:
-        """The text of the files of values in which something is wrong: what misses a value that stands there
-        is no mistake of its own."""
+        """Return the text of the values files with mistakes: a template that misses a value from them is not
+        a mistake of its own."""
         files = {
             p.place.file
             for p in self._mistakes.found

@@ -64,7 +64,7 @@ def _is_text(value: Any) -> bool:
     return isinstance(value, str) and bool(value.strip())
 
 
-# A policy that means nothing would never fail, and nobody would notice.
+# A policy without an effect would never fail, and go unnoticed.
 _SHAPES: Mapping[str, tuple[str, Callable[[Any], bool]]] = {
     **dict.fromkeys(
         ("must_contain", "must_not_contain", "must_be_equal", "each"),

@@ -108,7 +108,7 @@ def ospf_interfaces(platform: Platform, tree: Node) -> Iterator[tuple[Path, Inte
 
 
 def has_flag(platform: Platform, entry: Node, role: str) -> bool:
-    """Whether the leaf with `role` right below `entry` is true."""
+    """Return whether the leaf with `role` directly inside `entry` is true."""
     name = platform.roles.get(role, "").rpartition("/")[2]
     leaf = entry.children.get(name)
     return leaf is not None and leaf.statement.value != "false"

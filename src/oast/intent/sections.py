@@ -1,5 +1,5 @@
-"""Sections: intent.yaml says which make up which devices; what the sections of a device own together is
-worked out once."""
+"""Sections: intent.yaml says which devices have which; what the sections of a device own together is computed
+once."""
 
 from __future__ import annotations
 
@@ -33,15 +33,14 @@ NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,62}")
 
 @dataclass(frozen=True)
 class Composition:
-    """The sections of one kind of device: `wanted` are those asked for, among `every` it has.
+    """The sections of one kind of device: `expected` are the requested ones, among `every` section it has.
 
-    `scopes` says what each of these owns besides the others, `scope` what the wanted ones own together.
-    `problems` tell what is wrong with the templates of the `broken` ones, `conflicts` which sections own the
-    same thing.
+    `scopes` says what each of these owns alone, `scope` what the requested ones own together. `problems` are
+    the mistakes in the templates of the `broken` ones, `conflicts` the sections that own the same part.
     """
 
     every: tuple[Template, ...]
-    wanted: tuple[Template, ...]
+    expected: tuple[Template, ...]
     broken: frozenset[str]
     scopes: Mapping[str, Scope]
     scope: Scope
@@ -58,23 +57,23 @@ class Composition:
     ) -> Composition:
         """The composition of `every` template; `only` (empty: all) are asked for."""
         lost = frozenset(name for name in broken if not only or name in only)
-        wanted = tuple(template for template in every if not only or template.section in only)
+        expected = tuple(template for template in every if not only or template.section in only)
         others = {t.section: [p for other in every if other is not t for p in other.owns] for t in every}
         scopes = {t.section: Scope.of(t.owns, others[t.section]) for t in every}
         return cls(
             tuple(every),
-            wanted,
+            expected,
             lost,
             scopes,
-            scope_of(wanted, every),
+            scope_of(expected, every),
             tuple(problems),
             tuple(_owned_twice(every)),
         )
 
 
-def scope_of(wanted: Iterable[Template], every: Iterable[Template]) -> Scope:
-    """What `wanted` own together, without what the others of `every` own inside of it."""
-    mine = tuple(wanted)
+def scope_of(expected: Iterable[Template], every: Iterable[Template]) -> Scope:
+    """What `expected` own together, without what the others of `every` own inside of it."""
+    mine = tuple(expected)
     return Scope.of([p for t in mine for p in t.owns], [p for t in every if t not in mine for p in t.owns])
 
 
@@ -92,8 +91,8 @@ def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
 
 
 def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse, ...]:
-    """The sections of intent.yaml in order; what is wrong goes to `mistakes`. Raises EstateError when there
-    is none at all."""
+    """Read the sections of intent.yaml in order; mistakes go to `mistakes`. Raises EstateError when there are
+    none at all."""
     data = read_yaml_map(estate.folder / FILE, FILE)
     for key in data:
         if key != "sections":

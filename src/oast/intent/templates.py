@@ -1,5 +1,5 @@
-"""Templates: sandboxed Jinja2 with strict undefined values, and the way back from a rendered line to the
-template's line."""
+"""Templates: sandboxed Jinja2 with strict undefined values, and the template line that each rendered line
+comes from."""
 
 from __future__ import annotations
 
@@ -60,8 +60,8 @@ class Template:
         return dict(self.compiled.globals)
 
     def _rendered(self, values: Mapping[str, Any]) -> str:
-        # As Template.render() does, but that puts the globals together anew each time: a fifth of rendering a
-        # short section.
+        # Template.render() does the same, but merges the globals each time: a fifth of the time for a short
+        # section.
         context = self.compiled.new_context({**self._globals, **values}, shared=True)
         try:
             with rendering():
@@ -146,7 +146,7 @@ class Template:
 
 
 def _line(source: str, number: int | None) -> str | None:
-    """The line of a template as written; None when there is no such line, or nothing on it."""
+    """Return the line of a template as written; None when there is no such line, or it is blank."""
     lines = source.split("\n")
     return lines[number - 1].rstrip() or None if number and number <= len(lines) else None
 
@@ -243,7 +243,7 @@ def template_of_text(name: str, text: str, env: jinja2.Environment) -> Template:
     return Template("", (), Place(name), None, name, text, compiled)
 
 
-# What every template is given besides its variables.
+# Names that every template gets in addition to its variables.
 GIVEN = ("device", "network")
 
 

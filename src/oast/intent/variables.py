@@ -108,7 +108,7 @@ class Variable:
 
     @property
     def described(self) -> str:
-        """The type in words."""
+        """Describe the type."""
         if self.choices:
             return "one of " + ", ".join(map(str, self.choices))
         if self.range:

@@ -29,13 +29,13 @@ Key = ec.EllipticCurvePrivateKey
 
 
 class SignatureError(ValueError):
-    """The message is not what somebody has signed; it says why not."""
+    """The signature or the message is invalid; the text says why."""
 
 
 @dataclass(frozen=True)
 class SignedContent:
-    """What was signed, the certificate whose key has signed it, and the others that came along. Nobody was
-    trusted yet."""
+    """The signed content, the certificate whose key has signed it, and the others that came along. None of
+    them is trusted yet."""
 
     content: bytes
     signer: x509.Certificate
@@ -114,7 +114,7 @@ def verify_signed_data(message: bytes, kind: str) -> SignedContent:
         return _opened(data, kind, message, info)
     except SignatureError:
         raise
-    except Exception as wrong:  # whatever two parsers make of what anybody may have sent
+    except Exception as wrong:  # two parsers read untrusted input here
         raise SignatureError(
             f"it cannot be decoded: {str(wrong).splitlines()[0] if str(wrong) else type(wrong).__name__}"
         ) from None

@@ -1,5 +1,5 @@
-"""The owner's keys and certificates: an authority of one's own, whoever signs what devices are given, and the
-bootstrap server."""
+"""The owner's keys and certificates: its own authority, the signer of what devices get, and the bootstrap
+server."""
 
 from __future__ import annotations
 
@@ -32,8 +32,8 @@ EARLIER = timedelta(minutes=10)
 
 @dataclass(frozen=True)
 class Keys:
-    """What the owner has: the authority that vouchers pin, whoever signs, and where the server's certificate
-    and key stand."""
+    """The owner's keys: the authority that vouchers pin, the signer, and the files with the server's
+    certificate and key."""
 
     owner: x509.Certificate
     signer: x509.Certificate
@@ -122,7 +122,7 @@ def _name(written: str) -> x509.GeneralName:
 def _keep(
     folder: Path, name: str, key: ec.EllipticCurvePrivateKey, chain: Sequence[x509.Certificate]
 ) -> None:
-    """PKCS #8 and X.509 in PEM (RFC 7468); the key for nobody else to read."""
+    """Write PKCS #8 and X.509 in PEM (RFC 7468); the key is readable by its owner alone."""
     text = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
     with os.fdopen(
         os.open(folder / f"{name}.key", os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb"
@@ -132,8 +132,8 @@ def _keep(
 
 
 def read_keys(folder: Path) -> Keys:
-    """Raises StateError when there are none, EstateError when a file is no key or certificate, or a key can
-    be read by others."""
+    """Raises StateError when there are no keys, EstateError when a file is not a key or certificate, or
+    others can read a key."""
     try:
         owner, signer = (_first(folder / f"{name}.pem") for name in (OWNER, SIGNER))
         path = folder / f"{SIGNER}.key"

@@ -1,8 +1,8 @@
-"""The port of the bootstrap server: how many may be connected, in all and from one address, and how long each
+"""The port of the bootstrap server: the number of connections, in all and for each address, and the time each
 may take.
 
-Whoever connects is counted before anything is done for them: a connection costs nothing but a descriptor
-until its TLS handshake begins.
+A connection is counted before anything else: until its TLS handshake begins it costs nothing but a
+descriptor.
 """
 
 from __future__ import annotations
@@ -28,8 +28,8 @@ class ConnectionLimits:
 
 
 class Listener:
-    """Accepts TLS connections, and gives each to a protocol that `made` makes. `refused` is told the address
-    of what was not let in, or was ended, and why."""
+    """Accepts TLS connections, and gives each to a protocol that `made` creates. `refused` is called with the
+    address of a refused or ended connection, and the reason."""
 
     def __init__(
         self,

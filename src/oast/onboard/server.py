@@ -34,7 +34,7 @@ LARGEST = 200_000
 MINUTE_S = 60.0
 # Between two requests on one connection, in seconds.
 IDLE_S = 5.0
-# Connections that are refused may be many: of each address, one in so many seconds is in the log.
+# There may be many refused connections: of each address, one in this many seconds is logged.
 LOGGED_EVERY_S = 10.0
 ADDRESSES_REMEMBERED = 1000
 SAID_AT_MOST = 300
@@ -90,8 +90,8 @@ class _Refused(Exception):
 
 
 class BootstrapServer:
-    """Serves what is staged. `on_box` hears of each device what it has done, in words; `configured` of the
-    serial number of one that is."""
+    """Serves what is staged. `on_box` is called with the progress of each device as text; `configured` with
+    the serial number of one that is configured."""
 
     def __init__(
         self,
@@ -179,7 +179,7 @@ class BootstrapServer:
             self._on_box(str(entry["peer"]), error.message)
 
     def _tls(self) -> ssl.SSLContext:
-        """Nobody comes in without a certificate of a maker's authority."""
+        """Require a certificate of a manufacturer's authority."""
         context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
         context.minimum_version = ssl.TLSVersion.TLSv1_2
         context.verify_mode = ssl.CERT_REQUIRED
@@ -296,7 +296,7 @@ class BootstrapServer:
             raise _Refused(
                 404, "invalid-value", "unexpected device: nothing is staged for this serial number"
             )
-        # Whoever does not know yet whether to trust this server is told how to, and asks again (section 5.3).
+        # A device that does not trust this server yet is sent what it needs to, and asks again (section 5.3).
         elsewhere = "signed-data-preferred" in body
         if box.state in (NewDeviceState.CALLED, NewDeviceState.MANAGED):
             raise _Refused(403, "access-denied", f"it is already {box.state}, and was not staged again")

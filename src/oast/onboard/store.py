@@ -45,7 +45,7 @@ ROWS = (
     "SELECT serial, name, attributes, state, since, staged, why, certificate, host_keys, noted, change FROM"
     " device"
 )
-# Whoever makes certificates could make as many as these; the oldest are forgotten.
+# A client can create any number of certificates; the oldest are forgotten.
 MOST_REFUSED = 1000
 
 
@@ -62,10 +62,9 @@ class NewDeviceState(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class NewDevice:
-    """A new device. `since` (UTC) is when it came to its `state`, `why` it failed; `certificate` is the
-    SHA-256 of the one that it has shown first, and `noted` the last thing that was noted besides, as somebody
-    else with its serial number.
-    """
+    """A new device. `since` (UTC) is when it reached its `state`, `why` the reason for a failure;
+    `certificate` is the SHA-256 of the one that it showed first, and `noted` the last special event, such as
+    a second device with its serial number."""
 
     serial: str
     name: str
@@ -163,8 +162,8 @@ class NewDeviceStore:
         given: Artifacts,
         change: str | None = None,
     ) -> None:
-        """A device is expected from now on, as the approved `change` says, if there is one; staged again, it
-        begins anew."""
+        """Expect a device from now on, as the approved `change` says, if there is one; a device that is
+        staged again starts again."""
         now = _now()
         self._do("BEGIN IMMEDIATE")
         try:

@@ -1,4 +1,4 @@
-"""Whether a certificate leads to somebody who is trusted (RFC 5280, section 6)."""
+"""Whether a certificate leads to a trusted authority (RFC 5280, section 6)."""
 
 from __future__ import annotations
 

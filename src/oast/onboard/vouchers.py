@@ -42,8 +42,8 @@ class Voucher:
 
 
 def read_voucher(message: bytes, trusted: Sequence[x509.Certificate], at: datetime) -> Voucher:
-    """The voucher in signed data, signed by one of `trusted`, as it is `at` a time. Raises SignatureError
-    that says why it is none."""
+    """Return the voucher in signed data, signed by one of `trusted` and valid `at` a time. Raises
+    SignatureError with the reason."""
     opened = cms.verify_signed_data(message, cms.VOUCHER)
     voucher = _voucher(opened.content)
     why = chain_error(opened.signer, opened.others, trusted, at)

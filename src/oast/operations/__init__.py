@@ -100,10 +100,10 @@ if TYPE_CHECKING:
         publish_facts as publish_facts,
     )
     from oast.operations.raw_commands import asked as asked, prepare_raw_commands as prepare_raw_commands
+    from oast.operations.recovery import RecoveredRun as RecoveredRun, RunRecovery as RunRecovery
     from oast.operations.rehearsal import Rehearsal as Rehearsal, rehearse as rehearse
     from oast.operations.report import junit as junit, markdown as markdown
     from oast.operations.restore import NOW as NOW, Restore as Restore, copied as copied, restored as restored
-    from oast.operations.resume import RecoveredRun as RecoveredRun, RunRecovery as RunRecovery
     from oast.operations.secret_read import SecretAt as SecretAt, secrets_at as secrets_at
     from oast.operations.secret_rotation import Rotation as Rotation, rotation as rotation
     from oast.operations.snapshot_store import load_snapshot as load_snapshot, save_snapshot as save_snapshot
@@ -212,7 +212,7 @@ __getattr__, __dir__ = lazy_exports(
         "rehearsal": ("Rehearsal", "rehearse"),
         "report": ("junit", "markdown"),
         "restore": ("NOW", "Restore", "copied", "restored"),
-        "resume": ("RecoveredRun", "RunRecovery"),
+        "recovery": ("RecoveredRun", "RunRecovery"),
         "secret_read": ("SecretAt", "secrets_at"),
         "secret_rotation": ("Rotation", "rotation"),
         "snapshot_store": ("load_snapshot", "save_snapshot"),

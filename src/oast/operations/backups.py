@@ -84,7 +84,9 @@ async def list_backups(
         if STARTUP in kinds and Capability.STARTUP in session.capabilities:
             texts[STARTUP] = await session.read_startup()
         for text in texts.values():
-            await parse_if_long((text,), tree_as_listed, syntax, text)  # what cannot be read is no backup
+            await parse_if_long(
+                (text,), tree_as_listed, syntax, text
+            )  # a text that cannot be parsed is not a backup
         return [ConfigSnapshot(device.name, kind, syntax, text) for kind, text in texts.items()]
 
     found, failed, _ = await run_on_devices(estate, devices, builder, one, parallel, timeout_s, on_event)

@@ -34,8 +34,8 @@ NOTHING: Mapping[str, PrePostState] = {}
 
 @dataclass(frozen=True)
 class ChangeInfo:
-    """What a change is, beside the difference: why, for which ticket, and where it comes from. `change` is
-    its name, where it has one already; `origin` says what it takes up, such as a change it takes back."""
+    """The description of a change, beside its difference: reason, ticket, and origin. `change` is its ID, if
+    it has one already; `origin` names another change, such as the one it rolls back."""
 
     reason: str
     ticket: str | None = None
@@ -152,8 +152,8 @@ class ChangeRecorder:
         pre_post_state: Mapping[str, PrePostState] = NOTHING,
         waves: Sequence[Sequence[str]] = (),
     ) -> str | None:
-        """Write down what became of every device, what was listed as `running` last, and what was read before
-        and after. Why that could not be done, if it could not."""
+        """Record the outcome of every device, the last `running` configurations, and the readings before and
+        after. Returns the reason if that was not possible."""
         told, recorded = None, False
         try:
             self._room.unlink(missing_ok=True)
@@ -190,8 +190,8 @@ class ChangeRecorder:
         return told or self.journal.broken
 
     def _anchor(self) -> None:
-        """Record the head of the ledger where nobody shortens it together with the ledger. Raises StateError,
-        OSError."""
+        """Record the head of the ledger in a place where it cannot be shortened together with the ledger.
+        Raises StateError, OSError."""
         head = self._ledger.head()
         if head is not None:
             who = author_identity(self._estate.folder, self._estate.environment)
@@ -212,9 +212,9 @@ class ChangeRecorder:
 def outcomes_content(
     estate: Estate, run: str, outcomes: Sequence[Outcome], steps: Sequence[tuple[str, str, str]]
 ) -> Mapping[str, Any]:
-    """What became of the devices, and the steps that led there, to be kept: `oast.outcome/2`."""
+    """Return the outcomes, and the steps that led to them, for storage: `oast.outcome/2`."""
     devices = [outcome_document(outcome) for outcome in outcomes]
     for device in devices:
-        # Where the estate is on this machine is nobody's business.
+        # The path of the estate on this machine is private.
         device["log"] = device["log"] and os.path.relpath(device["log"], estate.folder)
     return {"format": OUTCOME, "run": run, "devices": devices, "timeline": [list(step) for step in steps]}

@@ -23,7 +23,7 @@ from oast.errors import StateError, UsageError
 from oast.estate import Estate
 
 LAST = "last"
-# What is to be seen of an entry besides when and what.
+# What is shown of an entry in addition to its time and kind.
 BEGAN, ENDED, RESUMED, PROPOSED, APPROVED, WITHDRAWN = (
     "begun",
     "ended",
@@ -68,7 +68,7 @@ class Change:
 
     @property
     def origin(self) -> str | None:
-        """What it takes up, such as a change that it takes back."""
+        """The related change, such as the one that it rolls back."""
         return self._first(PROPOSED, BEGAN).get("origin")
 
     @property
@@ -93,7 +93,7 @@ class Change:
 
     @property
     def state(self) -> str:
-        """Where it stands, in words."""
+        """The state of the change as text."""
         if self.every(BEGAN):
             ended = self.every(ENDED, RESUMED)
             if len(self.every(ENDED)) < len(self.every(BEGAN)) and not self.every(RESUMED):
@@ -131,8 +131,8 @@ class Changes:
         return _grouped(entries), more
 
     def one(self, word: str) -> Change:
-        """The change whose name is, begins or ends with `word`; the newest for `last`. Raises UsageError when
-        there is none, or several."""
+        """Return the change whose ID is, begins or ends with `word`; the newest for `last`. Raises UsageError
+        when none or several match."""
         changes = self.all()
         if word == LAST and changes:
             return changes[-1]
@@ -152,7 +152,7 @@ class Changes:
         return found[0]
 
     def outcomes(self, change: Change) -> list[dict[str, Any]]:
-        """What became of it: the content of each of its runs, in order. Raises StateError."""
+        """Return its outcomes: the content of each of its runs, in order. Raises StateError."""
         return [
             self.ledger.content(entry.said["outcome"])
             for entry in change.every(ENDED, RESUMED)

@@ -38,7 +38,7 @@ def listed_document(preparation: IntentContext, checks: Mapping[str, Sequence[Ch
                     {
                         "check": check.title,
                         "reading": check.reading,
-                        "expected": check.wanted,
+                        "expected": check.expected,
                         **origins_document(behind(preparation, check)),
                     }
                     for check in found
@@ -50,7 +50,7 @@ def listed_document(preparation: IntentContext, checks: Mapping[str, Sequence[Ch
 
 
 def became_document(one: StateChange, meant: Sequence[ExpectedLoss]) -> dict[str, Any]:
-    """What became of one record; what was `lost` may have been `expected`."""
+    """The result for one record; a `lost` one may have been `expected`."""
     return {
         "device": one.device,
         "reading": one.reading,

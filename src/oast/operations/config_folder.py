@@ -16,7 +16,7 @@ from oast.platforms import Platform, Platforms
 from oast.records import Fingerprints
 
 LARGEST = 32_000_000
-# So much of a text has to be understood by a platform before it is said to be of it.
+# A platform must understand this share of a text to be chosen for it.
 UNDERSTOOD = 0.9
 
 
@@ -33,13 +33,13 @@ def config_folder_records(folder: Path, estate: Path) -> list[dict[str, Any]]:
         try:
             platform = platforms.get(name)
         except OastError:
-            continue  # What is wrong with it is told by oast lint.
+            continue  # oast lint reports its mistakes.
         syntaxes.append((platform, syntax_of(platform)))
     return [_record(path, folder, syntaxes) for path in _files(folder)]
 
 
 def _files(folder: Path) -> Iterator[Path]:
-    """The files of a folder and of those in it, in order; what begins with a point is no device's."""
+    """Return the files of a folder and its subfolders, in order; hidden files are skipped."""
 
     def fail(error: OSError) -> None:
         raise StateError(f"cannot read {error.filename}: {error.strerror}") from None

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import asyncio
 import json
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import date
@@ -19,6 +19,7 @@ from oast.change.device import RunContext
 from oast.change.plan import DEFAULT_MODE, ApplyMode, Comparison, DiffRunner, LimitViolation, limit_violations
 from oast.change.record import devices_in_unknown_state, unknown_state_error
 from oast.change.rollout import (
+    NeighborImpact,
     RollbackRun,
     Rollout,
     RolloutOrder,
@@ -27,6 +28,7 @@ from oast.change.rollout import (
     stable_for_s,
     timer_needed_s,
 )
+from oast.config import Node, apply_edits
 from oast.connect import Connector
 from oast.errors import DeviceError, EstateError, UsageError
 from oast.estate import DeliverySettings, Device
@@ -35,11 +37,54 @@ from oast.fleet import Clock, Event, OnEvent, SystemClock, ignore_event
 from oast.operations.change_recorder import ChangeInfo, ChangeRecorder
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.intent_context import IntentContext, all_checks_of, policy_violations
-from oast.operations.neighbor_impact import neighbor_impact_of
-from oast.readings import OtherValues, join_counts
+from oast.readings import OtherValues, Readings, join_counts
 from oast.records import Problem
 from oast.spelling import spelling_hint
-from oast.verify import Check, ExpectedLoss, at_least
+from oast.verify import (
+    Cable,
+    Check,
+    ExpectedLoss,
+    IntentFacts,
+    at_least,
+    devices_within_hops,
+    facts_removed,
+    regression_checks_of,
+)
+
+
+def neighbor_impact_of(
+    preparation: IntentContext,
+    comparisons: Sequence[Comparison],
+    connector: Connector,
+    settings: DeliverySettings,
+    expect: Sequence[ExpectedLoss],
+) -> NeighborImpact | None:
+    """Return what monitors the neighbors of the changing devices in `comparisons`; None when there are
+    none."""
+    estate = preparation.estate
+    hops = settings.neighbor_hops
+    changing = [one for one in comparisons if one.edits and not one.manner.into_startup]
+    if not hops or not changing:
+        return None
+    cables: dict[Cable, Cable] = {}
+    for link in estate.links:
+        cables[link.one], cables[link.other] = link.other, link.one
+    without = facts_removed(
+        [(_as(one, one.running), _as(one, apply_edits(one.edits, one.running))) for one in changing], cables
+    )
+
+    def checks_of(name: str, readings: Readings) -> Iterable[Check]:
+        return regression_checks_of(name, readings, without, expect)
+
+    def near(names: Iterable[str]) -> set[str]:
+        return devices_within_hops(names, cables, cables.__getitem__, hops)
+
+    return NeighborImpact(connector, preparation.network, near, checks_of, settings.parallel)
+
+
+def _as(comparison: Comparison, tree: Node) -> IntentFacts:
+    return IntentFacts(replace(comparison.intent, tree=tree))
+
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
 LEAST_SPARE_S = 3.0
@@ -49,7 +94,7 @@ LONGEST_REASON = 2000
 
 
 class Verdict(StrEnum):
-    """What became of a delivery as a whole: the worst that became of any device."""
+    """The outcome of a delivery as a whole: the worst outcome of any device."""
 
     DONE = "done"
     REVERTED = "reverted"
@@ -59,9 +104,9 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class DeliveryOptions:
-    """How to deliver; None means what oast.toml says. Times are in seconds. `allow_removals` also takes away
-    what is beyond the limits. Devices up to `neighbor_hops` cables away have to keep what they had, but for
-    what is `expect`ed to be lost. With `split_waves`, a wave that would not fit into the revert timer is
+    """How to deliver; None means the value in oast.toml. Times are in seconds. `allow_removals` also allows
+    removals beyond the limits. Devices up to `neighbor_hops` links away must keep what they had, except for
+    losses that are `expect`ed. With `split_waves`, a wave that would not fit into the revert timer is
     delivered in several."""
 
     revert_timer_s: float | None = None
@@ -97,11 +142,10 @@ class Forecast:
 
 @dataclass(frozen=True)
 class DeliveryResult:
-    """One run: what became of every device, in order; `interrupted` when it was cancelled.
+    """One run: the outcome of every device, in order; `interrupted` when it was cancelled.
 
-    `unrecorded` says why the record of the run could not be written, if it could not. `unwatched` are devices
-    beside those of the change that could not be read before it, so that nothing can be said of what they have
-    lost.
+    `unrecorded` is the reason if the record of the run could not be written. `unwatched` are neighbors that
+    could not be read before the change, so that their losses are unknown.
     """
 
     run: str
@@ -137,14 +181,13 @@ def push_document(
 
 @dataclass
 class Plan:
-    """What would change on the devices picked. `failed` could not be read or compared, in the order of the
-    inventory.
+    """The differences of the selected devices. `failed` devices could not be read or compared; the order is
+    that of the inventory.
 
-    `change` is the recorded change that it delivers, `origin` what it takes up in words, such as a change
-    that it takes back.
+    `change` is the recorded change that it delivers, `origin` a related change as text, such as the one it
+    rolls back.
 
-    Use as an asynchronous context, or call `close`: sessions with the devices may be open until it is
-    delivered.
+    Use as an asynchronous context, or call `close`: sessions with the devices may be open until the delivery.
     """
 
     preparation: IntentContext
@@ -220,16 +263,16 @@ class Plan:
         first: Callable[[DeliveryResult], object] = lambda result: None,
         begun: Callable[[Callable[[], DeliveryResult]], object] = lambda leave: None,
     ) -> DeliveryResult:
-        """Deliver to all devices that differ; what cannot be confirmed is taken back. `first` is told the
-        result before the record of it is written.
+        """Deliver to all devices that differ; what cannot be confirmed is rolled back. `first` is called with
+        the result before the record of it is written.
 
-        Raises UsageError for a change without a reason or a timer that is too short, EstateError for what a
-        policy forbids, StateError when the record could not be written; nothing was touched then.
-        Cancellation takes back what is not confirmed, and the result says so: it is returned, not raised.
-        When `stop_waiting` is set after that, nobody waits for it any more: devices are left to their timers,
-        and are told as unknown.
+        Raises UsageError for a change without a reason or a timer that is too short, EstateError for a policy
+        violation, StateError when the record could not be written; nothing was touched then. A cancellation
+        rolls back what is not confirmed; the result with `interrupted` is returned, and CancelledError is not
+        raised. When `stop_waiting` is set after that, devices are left to their timers, and reported as
+        unknown.
 
-        `begun` is called before the first device is touched, with a function for a process that has to end at
+        `begun` is called before the first device is touched, with a function for a process that must end at
         once: it writes the record as far as it is known, without waiting for any device, and returns that
         result.
         """
@@ -273,7 +316,7 @@ class Plan:
             others = join_counts(state.other_values(name) for name, state in push.pre_post_state.items())
             result = DeliveryResult(self.run, reason, ticket, tuple(push.outcomes), interrupted)
             result = replace(result, unwatched=unwatched, other_values=others)
-            with suppress(Exception):  # whoever is told may fail; the record is to be complete all the same
+            with suppress(Exception):  # a callback may fail; the record must be complete all the same
                 first(result)
             result = replace(result, unrecorded=self._record(result, recording, push))
             if fault is not None:
@@ -294,7 +337,7 @@ class Plan:
     def _record(
         self, result: DeliveryResult, recording: ChangeRecorder, push: Rollout, *, is_left: bool = False
     ) -> str | None:
-        """Why the record could not be written, if it could not: what became of the devices is known all the
+        """Return the reason if the record could not be written: the outcome of the devices is known all the
         same. For a run that `is_left`, no backups are made."""
         told = recording.end(
             result.outcomes,
@@ -392,7 +435,7 @@ class Plan:
 
 
 def _unfailing(on_event: OnEvent) -> OnEvent:
-    """Whoever listens may fail, as a terminal that was closed does: no device is left because of it."""
+    """A callback may fail, as with a closed terminal: no device is affected by it."""
 
     def heard(event: Event) -> None:
         with suppress(Exception):
@@ -402,8 +445,8 @@ def _unfailing(on_event: OnEvent) -> OnEvent:
 
 
 async def _run(push: Rollout) -> tuple[bool, Exception | None]:
-    """Whether it was cut short, and the fault of Oast that has ended it; by then every device is in a known
-    state, or told as unknown."""
+    """Return whether the delivery was interrupted, and the internal error that ended it; by then every device
+    is in a known state, or reported as unknown."""
     try:
         await push.run()
     except asyncio.CancelledError:
@@ -418,7 +461,7 @@ def _resolved(preparation: IntentContext, options: DeliveryOptions) -> DeliveryS
 
 
 def require_reason(reason: str | None) -> None:
-    """A change without a reason is no change. Raises UsageError."""
+    """Require a reason for the change. Raises UsageError."""
     if not reason or not reason.strip():
         raise UsageError(
             "a change needs a reason", hint='give one: oast push -m "Rotate the SNMP communities"'
@@ -480,10 +523,10 @@ async def compare(
     for_delivery: bool = False,
     on_event: OnEvent = ignore_event,
 ) -> Plan:
-    """Read and compare the devices picked. With `for_delivery`, sessions stay open for `Plan.deliver`.
+    """Read and compare the selected devices. With `for_delivery`, sessions stay open for `Plan.deliver`.
 
-    Raises EstateError for settings and checks that are wrong, StateError for a journal that cannot be read;
-    devices that fail are part of the plan, and so are those that a run which died has left in flight.
+    Raises EstateError for invalid settings and checks, StateError for an unreadable journal. Devices that
+    fail are part of the plan, and so are those that an interrupted run left open.
     """
     estate = preparation.estate
     # What a device starts with changes nothing that can be read before it restarts.

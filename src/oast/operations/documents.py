@@ -59,7 +59,7 @@ def spared_document(spared: RetainedStatement) -> dict[str, Any]:
 
 
 def outcome_document(outcome: Outcome) -> dict[str, Any]:
-    """What became of one device."""
+    """The outcome of one device."""
     return {
         "device": outcome.device,
         "state": str(outcome.state),
@@ -97,11 +97,11 @@ def problem_document(problem: Problem) -> dict[str, Any]:
 
 
 def check_document(result: CheckResult, behind: Behind) -> dict[str, Any]:
-    """One check, what was found, and what stands behind it."""
+    """One check, what was found, and where the check comes from."""
     found = {
         "check": result.check.title,
         "passed": result.passed,
-        "expected": result.check.wanted,
+        "expected": result.check.expected,
         "actual": result.actual,
     }
     return {**found, **origins_document(behind)}
@@ -130,7 +130,7 @@ def drift_document(drift: Drift) -> dict[str, Any]:
 
 
 def device_lines(device: Mapping[str, Any]) -> list[str]:
-    """What is changed on a recorded device, and what is saved besides, a line for each statement."""
+    """The edits of a recorded device, and what else is saved, a line for each statement."""
     return [
         *diff_lines(device["edits"]),
         *(f"also saved: {line}" for line in diff_lines(device["unsaved"])),

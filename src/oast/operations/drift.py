@@ -1,5 +1,5 @@
-"""Drift: what changed on devices that nobody delivered, who has changed the same part last, and what else is
-not as it is meant to be."""
+"""Drift: changes on devices that did not come from Oast, the author of the last change of the same part, and
+other deviations."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from oast.operations.proposals import place_of, same_parts
 from oast.readings import read_readings, to_text
 from oast.records import Place, Problem
 
-# Further back than so many changes nobody looks for who it was.
+# The author is looked for in this many changes at most.
 FAR_BACK = 300
 TOUCHED = ("delivered", "unknown")
 SYSTEM = "system"
@@ -49,11 +49,11 @@ class InventoryMismatch:
 
 @dataclass(frozen=True)
 class DriftReport:
-    """What is not as it was delivered, and what else is not as it is meant to be, of the devices picked.
+    """Differences from the last delivery, and other deviations, of the selected devices.
 
-    `since_backup` is what each device runs otherwise than it was kept last, `unkept` what of that cannot be
-    read; `undelivered` are the devices whose intent has moved on besides. `left_out` were being delivered to
-    meanwhile, or a run has left them open: of them nothing can be said.
+    `since_backup` is what each device runs differently from its last backup, `unkept` the devices whose
+    backup cannot be read; `undelivered` are the devices whose intent has also moved on. `left_out` had a
+    delivery in the meantime, or were left open by a run: of them nothing can be said.
     """
 
     plan: Plan
@@ -132,8 +132,8 @@ async def find_drift(
 
 
 def deliveries(working: Path) -> Mapping[str, object]:
-    """What stands for each device's last delivery and for every run that is not over: to be handed to
-    `disturbed` later."""
+    """Return a token for each device's last delivery and each open run, to be passed to `busy_devices`
+    later."""
     files = {
         path.stem: (path.stat().st_mtime_ns, path.stat().st_ino)
         for path in (working / "delivered").glob("*.json")
@@ -142,8 +142,8 @@ def deliveries(working: Path) -> Mapping[str, object]:
 
 
 def busy_devices(working: Path, before: Mapping[str, object]) -> set[str]:
-    """The devices of runs that were at work `before` or are now, left open or not, and those that were
-    delivered to meanwhile."""
+    """Return the devices of runs that were active `before` or are now, open or not, and those that had a
+    delivery in the meantime."""
     after = deliveries(working)
     return {
         name
@@ -257,8 +257,7 @@ def _drift(plan: Plan, comparison: Comparison, *, limited: bool) -> Drift:
     grammar = preparation.syntax_of(comparison.intent).grammar
     delivered = load_baseline(baseline_path(preparation.estate.working, comparison.name), grammar)
     if delivered is None:
-        # The way from intent to running: what stands on the device besides what is intended was added by
-        # somebody.
+        # From intent to running: statements that only the device has were added there.
         return Drift(comparison.name, None, comparison.reverse_edits)
     drift = drift_from_baseline(comparison.name, delivered, comparison.running)
     if not limited:

@@ -26,7 +26,7 @@ from oast.fleet import OnEvent, ignore_event
 from oast.onboard import NewDevice
 from oast.operations.deliver import DeliveryOptions, compare
 from oast.operations.intent_context import IntentContext, prepare_intents
-from oast.operations.resume import RunRecovery
+from oast.operations.recovery import RunRecovery
 from oast.operations.staging_approval import first_delivery
 from oast.operations.verify import checks_for, verify_network
 from oast.records import Place
@@ -144,7 +144,7 @@ async def _prepared(estate: Estate, names: Sequence[str], change: str | None) ->
 async def _delivered(
     estate: Estate, boxes: Sequence[NewDevice], change: str | None, on_event: OnEvent
 ) -> Became:
-    """Deliver to all that are ready, as one change, and look whether their checks are true."""
+    """Deliver to all devices that are ready, as one change, and run their checks."""
     became: Became = dict.fromkeys(box.serial for box in boxes)
     serials = {box.name: box.serial for box in boxes}
     try:

@@ -87,8 +87,9 @@ def policy_violations(preparation: IntentContext, today: date) -> list[Problem]:
 
 
 def all_checks_of(preparation: IntentContext, *, wide: bool = False) -> dict[str, list[Check]]:
-    """What must be true of the devices picked: what follows from the network's intents, and what the engineer
-    wrote. With `wide`, also what rests on so much of the network that it is no matter of a single change.
+    """Return the checks of the selected devices: those derived from the network's intents, and the user-
+    defined ones. With `wide`, also checks that depend on so many devices that a single change does not run
+    them.
 
     Raises EstateError.
     """
@@ -122,7 +123,7 @@ def mistakes_in_checks(estate: Estate, devices: Sequence[Device], builder: Inten
     mistakes = ErrorCollector()
     platforms = {}
     for device in devices:
-        with suppress(EstateError):  # an unknown platform has been told
+        with suppress(EstateError):  # an unknown platform was reported already
             platforms[device.name] = builder.platform(device)
     written_for(written_checks(estate, mistakes), estate, platforms, mistakes)
     return mistakes.found

@@ -127,10 +127,10 @@ class OpenEstate:
 
 
 def open_estate(path: str | Path, environment: Mapping[str, str] = NOTHING) -> OpenEstate:
-    """Read the estate in the folder `path`; secrets come from `environment` (os.environ, say) and from where
-    oast.toml says.
+    """Read the estate in the folder `path`; secrets come from `environment` (os.environ, for example) and
+    from where oast.toml says.
 
-    Raises UsageError when there is no estate, EstateError with everything that is wrong in it.
+    Raises UsageError when there is no estate, EstateError with all mistakes in it.
     """
     folder = Path(path)
     if not (folder / SETTINGS_FILE).is_file():

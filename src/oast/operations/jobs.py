@@ -18,7 +18,7 @@ from oast.records import Problem
 from oast.verify import CheckResult, root_causes
 from oast.watch import ERROR, JOB, REACH, WARNING, AlertFinding, AlertKey, JobFindings
 
-# What findings are about, besides JOB and REACH.
+# The subjects of findings, beside JOB and REACH.
 DRIFTED, UNSAVED, UNLIKE, POLICY, CHECK, REMOTE, LEFT = (
     "drift",
     "unsaved",
@@ -139,7 +139,7 @@ async def _verify(estate: Estate, job: JobSettings) -> JobFindings:
     before = deliveries(estate.working)
     found = await verify_network(preparation, checks_for(preparation, ()), wait_s=job.wait_s)
     picked = {intent.device.name for intent in preparation.intents}
-    # What somebody delivers to is between two states: what is false there now is for that delivery to judge.
+    # A device with a delivery in progress is between two states; that delivery judges its checks.
     left_out = tuple(sorted(busy_devices(estate.working, before) & picked))
     results = {name: of_it for name, of_it in found.results.items() if name not in left_out}
     failed = [(name, error) for name, error in found.failed if name not in left_out]
@@ -190,13 +190,13 @@ def _unreached(failed: Sequence[tuple[str, DeviceError]]) -> list[AlertFinding]:
 
 
 def _left(estate: Estate, left_out: Sequence[str]) -> list[AlertFinding]:
-    """Of the devices that are left out, those that nobody is at work on any more: what a run that died has
-    left."""
+    """Return those of the left out devices that no run works on any more: an interrupted run left them
+    open."""
     flying = devices_in_unknown_state(estate.working)
     return [
         AlertFinding(
             AlertKey(LEFT, name),
-            f"run {flying[name].run} left it in an unknown state; recover the run with: oast change resume",
+            f"run {flying[name].run} left it in an unknown state; recover the run with: oast change recover",
             state=flying[name].run,
         )
         for name in left_out

@@ -16,7 +16,7 @@ from oast.estate import OnboardingSettings
 from oast.onboard import BootstrapServer, NewDevice, NewDeviceState, NewDeviceStore, OnBox, read_keys
 from oast.operations.first_delivery import Postponed, deliver_first, recover_first_deliveries
 
-# Devices that come within so many seconds are delivered to together.
+# Devices that report within this many seconds are delivered to together.
 TOGETHER_S = 1.0
 # A device without a call restarts before it can be reached.
 TRIES = 10
@@ -24,7 +24,7 @@ PAUSE_S = 3.0
 # A device that waits for a reason that is not its own is tried again so often.
 POSTPONED_S = 10.0
 LOCK = "onboarding"
-# So much is told of what is wrong.
+# A reported error is cut to this length.
 SAID = 3
 
 
@@ -36,8 +36,8 @@ async def serve(
     listening: Callable[[str], None],
     stop: asyncio.Event,
 ) -> None:
-    """Serve until `stop` is set; `heard` is told of each device what happens, `listening` where. Raises
-    StateError, also when another server does so on this estate, EstateError."""
+    """Serve until `stop` is set. `heard` is called with the events of each device, `listening` with the
+    address. Raises StateError, also when another server runs on this estate, and EstateError."""
     heard = _unfailing(heard)
     ready: asyncio.Queue[str] = asyncio.Queue()
     async with AsyncExitStack() as stack:
@@ -99,7 +99,7 @@ async def _until(stop: asyncio.Event, work: Coroutine[Any, Any, None]) -> None:
     finally:
         for task in (managing, ended):
             task.cancel()
-        # What is being delivered is taken back, or left to its timer, before this ends.
+        # Open deliveries are rolled back, or left to their timers, before this ends.
         await asyncio.gather(managing, ended, return_exceptions=True)
 
 
@@ -122,7 +122,7 @@ async def _recover(
 
 @contextmanager
 def _alone(folder: Path) -> Iterator[None]:
-    """Two would both go on with whoever has called. Raises StateError."""
+    """Two servers would both continue with a device that calls. Raises StateError."""
     lock = RunLock(folder / ".oast", LOCK)
     try:
         if not lock.try_acquire():
@@ -146,7 +146,7 @@ def _told(why: OastError) -> str:
 
 
 def _unfailing(heard: OnBox) -> OnBox:
-    """Whoever listens may go away: no device is left because of it."""
+    """A callback may fail: no device is affected by it."""
 
     def told(who: str, what: str) -> None:
         with suppress(OSError):
@@ -165,9 +165,9 @@ async def _manage(
     *,
     patient: bool,
 ) -> None:
-    """Make managed devices of whoever is ready, those that come at once together; a device that does not
-    answer yet is tried again. A delivery that is cancelled ends as any other, so that `stop` says when this
-    does."""
+    """Make managed devices of those that are ready, those that report at the same time together; a device
+    that does not answer yet is tried again. A cancelled delivery ends like any other, so that `stop` says
+    when this ends."""
     tries: dict[str, int] = {}
     postponed: dict[str, str] = {}
     while not stop.is_set():
@@ -175,9 +175,7 @@ async def _manage(
         found = [box for serial in serials if (box := boxes.one(serial)) is not None]
         try:
             became = await deliver_first(folder, environment, found) if found else {}
-        except (
-            Exception
-        ) as error:  # a fault of ours with some of them is no reason to leave the others waiting
+        except Exception as error:  # an internal error with some devices must not hold up the others
             became = dict.fromkeys(serials, InternalDeviceError(error))
         for box in found:
             why = became.get(box.serial)
@@ -190,7 +188,7 @@ async def _manage(
             elif patient and tries[box.serial] < TRIES and isinstance(why, ConnectionFailed):
                 asyncio.get_running_loop().call_later(PAUSE_S, ready.put_nowait, box.serial)
             elif isinstance(why, Postponed):
-                # It stays where it was: the device does not have to be staged again.
+                # The state stays: the device does not need to be staged again.
                 if postponed.get(box.serial) != why.message:
                     postponed[box.serial] = why.message
                     boxes.note(box.serial, f"waits: {_told(why)}")

@@ -25,10 +25,9 @@ async def run_on_devices(
     timeout_s: float | None,
     on_event: OnEvent,
 ) -> tuple[dict[str, R], tuple[tuple[str, DeviceError], ...], Path]:
-    """Do `work` over a session with each device: the results of those that answered and why the others did
-    not, both in the order of `devices`, and where the transcripts are. Raises EstateError when nobody says
-    how to come into one of them.
-    """
+    """Do `work` over a session with each device. Returns the results of those that answered and the errors of
+    the others, both in the order of `devices`, and the folder of the transcripts. Raises EstateError when a
+    device has no username."""
     connector = Connector(estate, devices, timeout_s)
     logs = estate.working / "log" / new_run_id()
     found: dict[str, R | DeviceError] = {}

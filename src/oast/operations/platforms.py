@@ -61,7 +61,8 @@ class ParseReport:
 
 
 def parse_report(syntax: IndentedSyntax, text: str) -> ParseReport:
-    """How `text` is read, line by line. Raises ProtocolError for a text that is no configuration."""
+    """Return how `text` is parsed, line by line. Raises ProtocolError when the text is not a
+    configuration."""
     as_listed = text
     # A device may indent with tabs, which is a mistake in a template only.
     text = re.sub(r"(?m)^[ \t]+", lambda margin: margin[0].expandtabs(TAB), text)
@@ -199,7 +200,7 @@ def _trials(
         )
     for name, reading in platform.readings.items():
         asks = READINGS[name].asks if name in READINGS else None
-        # Whoever is to be asked for somebody is asked for the device itself.
+        # The vendor's command for one item is the command for the list.
         about = (
             reading.command
             if reading.statements is None
@@ -216,8 +217,8 @@ def _trials(
 
 
 def _counted(syntax: IndentedSyntax, text: str) -> str:
-    """How much of a listing is understood. Raises _NotAsSaid when it is not all, or does not come back from
-    being printed."""
+    """Return how much of a listing is understood. Raises _NotAsSaid when not all of it is, or when printing
+    it gives another text."""
     found = parse_report(syntax, text)
     if not found.lines and not text.strip():
         return "the configuration is empty"
@@ -238,7 +239,7 @@ def _counted(syntax: IndentedSyntax, text: str) -> str:
 async def _checked_copy(
     session: CommandLine, platform: Platform, syntax: IndentedSyntax, *, is_edited: bool
 ) -> str:
-    """Put a copy of the file beside it, have it checked, and remove it again. The file itself is
+    """Write a copy of the file beside it, have the device check it, and remove it again. The file itself is
     not touched."""
     file = platform.file
     if file is None or file.check is None:

@@ -151,7 +151,7 @@ def require_waiting(change: Change) -> None:
 
 @dataclass(frozen=True)
 class Approved:
-    """A change that may be delivered, as it was recorded. `by` are those who have approved it."""
+    """A change that may be delivered, as it was recorded. `by` are the people who approved it."""
 
     change: Change
     recorded: Recorded
@@ -170,8 +170,8 @@ class Approved:
 
 
 def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
-    """The change to deliver now; with `again`, whatever has become of it, as a new one that has to be
-    approved anew where that is needed.
+    """Return the change to deliver now; with `again`, whatever its outcome was, as a new one that needs a new
+    approval where one is required.
 
     Raises ApprovalError, UsageError, StateError, EstateError.
     """
@@ -189,8 +189,8 @@ def waiting(changes: Changes, word: str, *, again: bool) -> Approved:
 
 
 def approvers(changes: Changes, change: Change, *, needed: bool) -> tuple[str, ...]:
-    """Who has approved exactly what is recorded of a change. Raises ApprovalError when nobody has and that is
-    `needed`, or when the record is not what was proposed; StateError."""
+    """Return who has approved exactly the recorded change. Raises ApprovalError when an approval is missing
+    and `needed`, or when the record differs from the proposal; StateError."""
     proposal, signers = change.every(PROPOSED, BEGAN)[0].said, signers_of(changes.estate)
     if recorded_difference(changes, change) != proposal.get("difference"):
         raise ApprovalError("its record does not match the proposal", hint="oast change audit")
@@ -274,7 +274,7 @@ def with_intents(
 
 @dataclass(frozen=True)
 class OverlappingChange:
-    """A later change that has touched what is to be taken back, and on which devices."""
+    """A later change of the same parts, and the devices concerned."""
 
     change: Change
     devices: tuple[str, ...]
@@ -283,8 +283,8 @@ class OverlappingChange:
 def prepared_revert(
     changes: Changes, change: Change, on: str | None
 ) -> tuple[IntentContext, Recorded, list[OverlappingChange]]:
-    """What the devices of `change` ran before it, made ready to be delivered; and the later changes that
-    would be taken back with it.
+    """Return what the devices of `change` ran before it, as a change to deliver; and the later changes that
+    would be rolled back with it.
 
     Raises ApprovalError, UsageError, StateError, EstateError.
     """
@@ -326,7 +326,7 @@ def _kept_before(estate: Estate, change: Change, names: Sequence[str], kind: Dat
             for name, text in backups.texts(point, names, kind).items():
                 found[name] = backups.tree(builder.syntax(estate.devices[name]), text)
         except OastError:
-            # Without it the secrets may be on the device, or in the estate; what is missing is told before
+            # Without it the secrets may be on the device, or in the estate; missing ones are reported before
             # anything is sent.
             continue
     return found
@@ -353,8 +353,7 @@ def _later(changes: Changes, change: Change, recorded: Recorded) -> list[Overlap
 
 
 def same_parts(one: Sequence[Any], other: Sequence[Any]) -> bool:
-    """Whether two recorded differences are about the same statements, or one about what stands in the
-    other's."""
+    """Return whether two recorded differences concern the same statements, or one is inside of the other."""
     places = [place_of(edit) for edit in other]
     return any(
         mine[: len(theirs)] == theirs or theirs[: len(mine)] == mine

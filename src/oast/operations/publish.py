@@ -1,5 +1,5 @@
-"""Publishing: what is known of devices goes back to the service that their records are from, only the fields
-that Oast is to own."""
+"""Publishing: what is known of devices is written back to the service of their records, only to the fields
+that Oast owns."""
 
 from __future__ import annotations
 
@@ -28,14 +28,14 @@ from oast.sources import Service, map_records, record_name
 JSON = {"Accept": "application/json"}
 PATCH = {**JSON, "Content-Type": "application/merge-patch+json"}
 AT_ONCE = 10
-# A record that somebody else changes in the same moment is read anew so many times.
+# A record that changes at the same moment is read again this many times.
 TRIES = 3
 NOTHING: Mapping[str, Any] = {}
 
 
 @dataclass(frozen=True)
 class FieldUpdate:
-    """A record that is not as it has to be: by field, what it says now and what it is going to say."""
+    """A record to update: by field, its value now and its future value."""
 
     device: str
     record: str
@@ -60,7 +60,7 @@ class PublishPlan:
 
 @dataclass
 class PublishResult:
-    """What became of it: the devices whose record says now what it has to, and why not of the others."""
+    """The result: the devices whose records are up to date, and the errors of the others."""
 
     written: list[str] = field(default_factory=list)
     failed: dict[str, str] = field(default_factory=dict)
@@ -113,11 +113,11 @@ def _fields(
     differ: dict[tuple[str, ...], tuple[Any, Any]] = {}
     unknown: list[str] = []
     for one in settings.fields:
-        wanted, now = one.of(known), _at(record, one.at)
-        if wanted is None:
+        expected, now = one.of(known), _at(record, one.at)
+        if expected is None:
             unknown.append(".".join(one.at))
-        elif wanted != now:
-            differ[one.at] = now, wanted
+        elif expected != now:
+            differ[one.at] = now, expected
     return differ, tuple(unknown)
 
 
@@ -222,7 +222,7 @@ async def _write(service: Service, settings: PublishSettings, change: FieldUpdat
         service.need_same_place(url, "the record")
         for _ in range(TRIES):
             record, etag = await _record(service, url)
-            patch = _patch(record, {at: wanted for at, (_, wanted) in change.fields.items()})
+            patch = _patch(record, {at: expected for at, (_, expected) in change.fields.items()})
             if not patch:
                 return
             match = {"If-Match": etag} if etag is not None else NOTHING
@@ -252,10 +252,10 @@ async def _record(service: Service, url: str) -> tuple[Mapping[str, Any], str | 
     return record, answer.headers.get("etag")
 
 
-def _patch(record: Mapping[str, Any], wanted: Mapping[tuple[str, ...], Any]) -> dict[str, Any]:
-    """What makes `record` say what is wanted (RFC 7396); nothing when it does."""
+def _patch(record: Mapping[str, Any], expected: Mapping[tuple[str, ...], Any]) -> dict[str, Any]:
+    """What makes `record` say what is expected (RFC 7396); nothing when it does."""
     patch: dict[str, Any] = {}
-    for at, value in wanted.items():
+    for at, value in expected.items():
         now = _at(record, at)
         if now != value:
             inner = patch
@@ -266,7 +266,7 @@ def _patch(record: Mapping[str, Any], wanted: Mapping[tuple[str, ...], Any]) -> 
 
 
 def _merging(now: Any, value: Any) -> Any:
-    """Of an object, what is there and is not wanted is taken away by null."""
+    """Of an object, what is there and is not expected is taken away by null."""
     if not isinstance(value, Mapping):
         return value
     gone = dict.fromkeys(now.keys() - value.keys()) if isinstance(now, Mapping) else {}

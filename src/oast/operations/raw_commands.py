@@ -164,7 +164,7 @@ def _removed(line: str, platform: Platform) -> str | None:
 
 
 def _without_contexts(tree: Node, removals: Iterable[Path]) -> Node:
-    """`tree` without what stands in it only to lead to a removal: that is not to be created because of it."""
+    """Return `tree` without containers that only lead to a removal: they must not be created for it."""
     paths = list(removals)
     for depth in range(max((len(path) for path in paths), default=0) - 1, 0, -1):
         for prefix in {path[:depth] for path in paths if len(path) > depth}:

@@ -51,8 +51,8 @@ class Rehearsal:
 
 
 def harmless_statement(platform: Platform, running: Node) -> str | None:
-    """The text of a description for an interface that is shut; None where there is none, or the grammar knows
-    no description."""
+    """Return a description for an interface that is shut; None where it has none, or the grammar knows no
+    description."""
     role = platform.roles.get("interface")
     rule = next(
         (one for one in platform.grammar.rules() if role is not None and one.path == f"{role}/description"),

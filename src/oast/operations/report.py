@@ -1,4 +1,4 @@
-"""A change to read elsewhere: Markdown for a merge request, JUnit XML for whoever runs the pipeline."""
+"""A change for other programs: Markdown for a merge request, JUnit XML for the pipeline."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ NAMED = 8
 
 
 def markdown(changes: Changes, change: Change) -> str:
-    """A change as Markdown: what it is, what became of every device, and what it changes. Raises
+    """Return a change as Markdown: its description, the outcome of every device, and its edits. Raises
     StateError."""
     told = [f"# {_text(change.reason)}", ""]
     facts = [("state", change.state), ("author", change.author)]
@@ -56,16 +56,15 @@ def markdown(changes: Changes, change: Change) -> str:
 
 
 def _text(words: str) -> str:
-    """Words that stay words on one line of Markdown: no sign of its own, no HTML, no link, and nobody is
-    mentioned."""
+    """Return text that stays plain on one line of Markdown: no markup, no HTML, no link, and no mention."""
     line = defused(" ".join(words.split())).replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
     for sign in "\\`*_[]|#~$":
         line = line.replace(sign, f"\\{sign}")
     return line
 
 
-# What stands before a name, a number or a host, and would make a link or a mention of it: people (@), issues
-# (#), merge requests (!) and the like, addresses with a scheme, and hosts that begin with www.
+# Prefixes of a name, a number or a host that would make a link or a mention of it: people (@), issues (#),
+# merge requests (!) and the like, addresses with a scheme, and hosts that begin with www.
 _LINKING = re.compile(r"(?<=[@#!~%^&$])(?=\w)|(?<=:)(?=//)|(?<=mailto:)(?=\w)|(?i:(?<=\bwww))(?=\.)")
 # What looks like the signs of HTML.
 _BRACKETS = {
@@ -101,13 +100,13 @@ def _result(device: Mapping[str, Any]) -> str:
 
 
 def _final(changes: Changes, change: Change) -> dict[str, Mapping[str, Any]]:
-    """What became of each device in the end."""
+    """The final outcome of each device."""
     return {device["device"]: device for outcome in changes.outcomes(change) for device in outcome["devices"]}
 
 
 def junit(changes: Changes, change: Change) -> str:
-    """What became of every device as JUnit XML: a test case for each. Raises UsageError for one that was not
-    delivered, StateError."""
+    """Return the outcome of every device as JUnit XML: a test case for each. Raises UsageError for a change
+    that was not delivered, and StateError."""
     outcomes = _final(changes, change)
     if not outcomes:
         raise UsageError(f"{change.name} was not delivered", hint="only delivered changes have a report")
@@ -143,8 +142,8 @@ def _why(device: Mapping[str, Any]) -> Sequence[str]:
 
 
 def printable(text: str) -> str:
-    """What XML can hold (XML 1.0, section 2.2), without links, mentions and HTML for whoever shows it as a
-    page."""
+    """Return text that XML can hold (XML 1.0, section 2.2), without links, mentions and HTML, for programs
+    that show it as a page."""
     text = defused(text.translate(_BRACKETS))
     return "".join(
         (

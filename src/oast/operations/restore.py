@@ -1,5 +1,4 @@
-"""What is to be brought back, made ready to be delivered: a point in time, or what devices run or start with
-now."""
+"""A restore, as a change to deliver: a point in time, or what devices run or start with now."""
 
 from __future__ import annotations
 
@@ -24,10 +23,10 @@ NOW = (RUNNING, STARTUP)
 
 @dataclass(frozen=True)
 class Restore:
-    """What is brought back, ready to be delivered `into` what devices run or start with.
+    """A restore that is ready to be delivered `into` what devices run or start with.
 
-    `origin` says in words what it goes back to. Of the devices in `missing` nothing was kept then; of those
-    in `as_running`, no startup: what they ran is taken for it. `failed` could not be read.
+    `origin` describes its source. For the devices in `missing` nothing was stored at that time; for those in
+    `as_running` no startup, so their running configuration is taken. `failed` could not be read.
     """
 
     preparation: IntentContext
@@ -127,7 +126,7 @@ async def copied(
 
 
 def _intents(whole: IntentContext, trees: Mapping[str, Node], sections: Sequence[str]) -> list[Intent]:
-    """All of what stands in `trees`, or what `sections` own of it."""
+    """Return all of `trees`, or what `sections` own of it."""
     found = []
     for intent in whole.intents:
         tree = trees.get(intent.device.name)

@@ -20,14 +20,14 @@ from oast.sources import Fetching, MappingResult, Page, map_records, next_page
 from oast.watch import AlertFinding, AlertKey, JobFindings
 
 WORKING = "sources"
-# What is told of a scheduled refresh is about this; that a device is there now is no trouble.
+# Notifications of a scheduled refresh are about these; a new device is not a problem.
 SOURCE, NOTICE = "source", "notice"
 
 
 @dataclass(frozen=True)
 class RefreshPlan:
-    """What a refresh would do. `kept` are devices whose records cannot be read now, which stay as they were;
-    `unchanged` the pages that did not have to be sent again. Nothing was written yet."""
+    """What a refresh would do. `kept` are devices whose records cannot be read now, which stay unchanged;
+    `unchanged` the pages that were not sent again. Nothing is written yet."""
 
     source: SourceSettings
     before: Mapping[str, Mapping[str, Any]]
@@ -60,7 +60,7 @@ class RefreshPlan:
 
     @property
     def is_empty(self) -> bool:
-        """Whether there is nothing to do."""
+        """Return whether the refresh would change nothing."""
         return not (self.added or self.removed or self.changed)
 
 
@@ -89,8 +89,7 @@ async def plan_refresh(folder: Path, environment: Mapping[str, str], source: Sou
 async def pages_of(
     folder: Path, environment: Mapping[str, str], source: SourceSettings
 ) -> tuple[list[Page], int]:
-    """What a source says now, whole, and how many of its pages did not have to be sent again. Raises
-    StateError."""
+    """Return all that a source says now, and how many of its pages were not sent again. Raises StateError."""
     if source.folder is not None:
         try:
             return [
@@ -117,7 +116,7 @@ async def pages_of(
 
 
 def owned(folder: Path, source: SourceSettings) -> dict[str, dict[str, Any]]:
-    """The devices of the file that was written for a source; none when there is no such file. Raises
+    """Return the devices of the file that was written for a source; none without such a file. Raises
     EstateError."""
     path = folder / source.owned
     if not path.exists():
@@ -138,9 +137,9 @@ def _counts_text(counts: Mapping[str, int], sources: int) -> str:
 async def refresh_all(
     folder: Path, environment: Mapping[str, str], sources: Sequence[SourceSettings]
 ) -> JobFindings:
-    """Refresh every source without anybody to ask: what is new or other is written; what a source does not
-    list any more stays, and is told. A source that cannot be read is told, and the others are read all the
-    same."""
+    """Refresh every source without a question: new and changed devices are written; a device that a source no
+    longer lists stays, and is reported. A source that cannot be read is reported, and the others are read all
+    the same."""
     findings: list[AlertFinding] = []
     happened: list[AlertFinding] = []
     counts = {"devices": 0, "added": 0, "changed": 0, "missing": 0, "failed": 0}
@@ -219,7 +218,7 @@ def require_allowed(refresh: RefreshPlan) -> None:
 
 
 def write(folder: Path, refresh: RefreshPlan) -> None:
-    """Write the source's file. Raises StateError when it cannot be, or somebody else has meanwhile;
+    """Write the source's file. Raises StateError when that fails, or the file was edited in the meantime;
     EstateError."""
     try:
         _write(folder, refresh)

@@ -205,8 +205,7 @@ class Staging:
 def _row(
     place: Place, cells: Mapping[str, str] | str, there: Mapping[str, Device], expected: Mapping[str, str]
 ) -> StagedRow:
-    """What a row says, as far as that can be told from itself, the inventory, and the devices that are
-    `expected`."""
+    """Read a row, as far as the row itself, the inventory, and the devices that are `expected` allow it."""
     if isinstance(cells, str):
         return StagedRow(place, "", "", (cells,))
     serial, name = cells.get("serial", ""), cells.get("name", "")

@@ -44,14 +44,14 @@ class Verification:
 
     @property
     def warned(self) -> list[CheckResult]:
-        """What is not true either, and was only to be told."""
+        """Failed checks that only cause a warning."""
         return [result for result in self.every if not result.passed and result.check.is_warning]
 
 
 @dataclass(frozen=True)
 class Behind:
-    """What stands behind a check: an intended statement, from the outermost, and its template line; or where
-    the check was written."""
+    """What a check depends on: an intended statement, from the outermost, and its template line; or the place
+    of a user-defined check."""
 
     statement: tuple[str, ...]
     place: Place | None
@@ -64,7 +64,7 @@ class Behind:
 
 
 def behind(preparation: IntentContext, check: Check) -> Behind:
-    """What stands behind a check of one of the devices picked."""
+    """Return what a check of one of the selected devices depends on."""
     intent = next((one for one in preparation.network if one.device.name == check.device), None)
     if check.concerns and intent is not None:
         return Behind(check.concerns[0], intent.place_of(check.concerns[0]))
@@ -96,8 +96,8 @@ async def verify_network(
     clock: Clock | None = None,
     whole: bool = False,
 ) -> Verification:
-    """Check every device, again until all is true for `wait_s` seconds at most. Devices that fail are part of
-    the result. With `whole`, everything is read that two points in time are compared by."""
+    """Check every device, repeatedly until all pass, for `wait_s` seconds at most. Devices that fail are part
+    of the result. With `whole`, everything is read that snapshots are compared by."""
     estate, time = preparation.estate, clock or SystemClock()
     connector = Connector(estate, [intent.device for intent in preparation.intents], timeout_s)
     run = new_run_id()
@@ -156,9 +156,9 @@ def _again(
     until: float,
     true_since: dict[str, float],
 ) -> bool:
-    """Whether to look again: something that is not true may still become so, or something true has not been
-    so for long enough, which is from the end of the first look to the beginning of the last one: from
-    `looked` until `now`."""
+    """Return whether to check again: a failed check may still pass, or a passed one has not been stable for
+    long enough, from the end of the first reading to the beginning of the last one: from `looked` until
+    `now`."""
     again = False
     for result in results:
         check = result.check

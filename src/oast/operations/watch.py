@@ -1,4 +1,4 @@
-"""Watch: jobs on a schedule, what is new told to others, a heartbeat; for as long as nobody ends it."""
+"""Watch: scheduled jobs, notifications of what is new, and a heartbeat, until it is ended."""
 
 from __future__ import annotations
 
@@ -44,11 +44,11 @@ from oast.watch import (
 
 HEARTBEAT = "watch.heartbeat"
 LOCK = "watch"
-# Nobody sleeps longer without a look at the clock and at the settings.
+# No sleep is longer than this, so that the clock and the settings are looked at.
 LOOK_S = 5.0
-# So many news are in one notification: receivers take no body of any size.
+# One notification holds this many news: receivers limit the size of a body.
 TOLD_TOGETHER = 200
-# What something may be in the way of, besides the heartbeat.
+# What a problem may prevent, beside the heartbeat.
 SETTINGS, KEEPING = "settings", "keeping"
 RIGHT, WRONG, FAILED = "right", "wrong", "failed"
 
@@ -103,7 +103,7 @@ WatchEvent = JobStarted | JobFinished | JobTrouble | Attempt
 
 
 class Watch:
-    """Watches the estate in `folder`. `heard` is told what happens."""
+    """Watches the estate in `folder`. `heard` is called with what happens."""
 
     def __init__(
         self,
@@ -112,7 +112,7 @@ class Watch:
         heard: Callable[[WatchEvent], object],
         clock: WallClock | None = None,
     ) -> None:
-        """Raises EstateError when the settings are wrong, or name a key that there is not."""
+        """Raises EstateError when the settings are wrong, or name an unknown key."""
         self._folder = folder
         self._environment = environment
         self._listener = heard
@@ -227,8 +227,8 @@ class Watch:
         return due_at(job, store.job(job.name, f"{job.does} {job.when}", now).last, now, zone)
 
     def _settings_are_new(self) -> bool:
-        """Read the settings anew if the file has changed. What cannot be understood changes nothing, and is
-        told."""
+        """Read the settings again if the file has changed. Settings with a mistake change nothing, and are
+        reported."""
         stamp = self._stamp_now()
         if stamp == self._stamp:
             return False
@@ -260,8 +260,8 @@ class Watch:
     async def _do(
         self, store: Store, sender: Notifier, job: JobSettings, due: datetime, *, once: bool = False
     ) -> str:
-        """Do a job, and keep what it has found together with what is to be told of it. Raises StateError when
-        that cannot be kept."""
+        """Run a job, and store its findings together with the notifications of them. Raises StateError when
+        that fails."""
         began = self._clock.now()
         store.job(job.name, f"{job.does} {job.when}", began)
         store.begin(job.name, due, began)
@@ -278,7 +278,7 @@ class Watch:
         result = result_of(found)
         now = self._clock.now()
         news = alerts_from(store.wrong(job.name), found)
-        wanted = [
+        expected = [
             target.name
             for target in self._settings.watch.targets
             if target.of is None or job.name in target.of
@@ -290,7 +290,7 @@ class Watch:
             found,
             result,
             news,
-            [(body, target) for body in bodies for target in wanted],
+            [(body, target) for body in bodies for target in expected],
             now,
         )
         self._troubles.pop(KEEPING, None)
@@ -315,8 +315,7 @@ class Watch:
         except OSError as error:
             return failed_whole(job, f"{error.filename or 'a file'}: {error.strerror or error}")
         except Exception as error:
-            # One job with a fault of ours does not end the watch: it is told like anything else that is
-            # wrong.
+            # An internal error in one job does not end the watch: it is reported like any other problem.
             return failed_whole(job, f"internal error in Oast: {type(error).__name__}: {error}")
 
     def _in_trouble(self, way: str, what: str) -> None:
@@ -325,8 +324,7 @@ class Watch:
             self._heard(JobTrouble(what))
 
     def _heard(self, event: WatchEvent) -> None:
-        """Whoever listens may fail, as a log on a full disk does: nothing that is watched ends
-        because of it."""
+        """A callback may fail, as with a log on a full disk: the watch goes on."""
         with suppress(Exception):
             self._listener(event)
 
@@ -375,8 +373,8 @@ def result_of(found: JobFindings) -> str:
 def notifications(
     settings: Settings, job: JobSettings, found: JobFindings, news: Sequence[Alert], now: datetime
 ) -> list[dict[str, Any]]:
-    """What is told of a run: `oast.notification/1`, in several parts if there is much. Nothing, if nothing is
-    new."""
+    """Return the notification of a run: `oast.notification/1`, in several parts if there is much; nothing
+    without news."""
     parts = [news[first : first + TOLD_TOGETHER] for first in range(0, len(news), TOLD_TOGETHER)]
     return [
         {
@@ -412,7 +410,7 @@ def jobs_document(store: Store, job: JobSettings) -> dict[str, Any]:
 
 
 def waiting_document(store: Store) -> list[dict[str, Any]]:
-    """By target, what has still to be told. Raises StateError."""
+    """Return what still must be sent, by target. Raises StateError."""
     found: dict[str, dict[str, Any]] = {}
     for one in store.waiting():
         row = found.setdefault(

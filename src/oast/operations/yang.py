@@ -17,7 +17,7 @@ from oast.platforms import CliDialect, EditSpelling, Grammar, ModuleText, Netcon
 from oast.records import Fingerprints
 
 LIBRARY = "urn:ietf:params:xml:ns:yang:ietf-yang-library"
-# What every server has for the protocol itself, and nobody configures.
+# Modules that every server has for the protocol itself, and that are not configuration.
 PROTOCOL = re.compile(r"ietf-(?:netconf.*|yang-.*|datastores|restconf.*|origin)")
 _USES = re.compile(r"^\s*(?:import|include)\s+\"?([A-Za-z_][\w.-]{0,127})(?![\w.-])", re.MULTILINE)
 # However many modules a device says that its modules need.
@@ -79,7 +79,7 @@ async def _fetched(session: NetconfSession, folder: Path) -> list[ModuleText]:
         try:
             text = await _schema(session, name, None)
         except DeviceRefused:
-            continue  # It may be one of those that come with pyang; if not, that is told when it is missing.
+            continue  # pyang may bring it; if not, it is reported as missing
         (folder / f"{name}.yang").write_text(text, encoding="utf-8")
         waiting += _USES.findall(text)
     return found
@@ -95,11 +95,11 @@ async def _schema(session: NetconfSession, name: str, revision: str | None) -> s
 
 async def _library(session: NetconfSession) -> list[OfferedModule]:
     """What a server names in its library and not in its hello (RFC 8525, sections 3 and 5)."""
-    wanted = [
+    expected = [
         etree.Element(f"{{{LIBRARY}}}{name}", nsmap={None: LIBRARY})
         for name in ("yang-library", "modules-state")
     ]
-    reply = await session.rpc(op.get(op.subtree(wanted)), written_down=False)
+    reply = await session.rpc(op.get(op.subtree(expected)), written_down=False)
     found: dict[str, OfferedModule] = {}
     for element in reply.iter(f"{{{LIBRARY}}}module"):
         name, kind = (

@@ -31,14 +31,14 @@ class ErrorPattern:
 
 @dataclass(frozen=True, slots=True)
 class CliDialect:
-    """How a session on the command line goes.
+    """How a command-line session works.
 
     `prompts` are by level; at one of the `privileged` levels a session may change the device. `in_flight` is
-    how many lines of a configuration may be sent before the first is answered. `pagers` get a key,
-    `questions` a line. Lines that fit `warnings` are no errors, whatever else they fit. At one of
-    `edit_levels` the session edits. Where commands are `one_shot`, there is no session: each is run by
-    itself, and there are no prompts. `write_startup` writes {text} to startup, up to a line {end}. A command
-    that fits one of `read_only`, all of it, changes nothing.
+    how many lines of a configuration may be sent before the first is answered. `pagers` are answered with a
+    key, `questions` with a line. Lines that match `warnings` are not errors, whatever else they match. At one
+    of `edit_levels` the session edits. Where commands are `one_shot`, there is no session: each runs on its
+    own, and there are no prompts. `write_startup` writes {text} to startup, up to a line {end}. A command
+    that fully matches one of `read_only` changes nothing.
     """
 
     prompts: Mapping[str, str]
@@ -76,8 +76,8 @@ class StatePattern:
 
 @dataclass(frozen=True, slots=True)
 class TimerCommands:
-    """A revert timer that is armed before the first line: unless confirmed in time, running goes back to what
-    it was."""
+    """A revert timer that is armed before the first line: unless confirmed in time, the device restores
+    running."""
 
     arm: str
     confirm: str
@@ -125,8 +125,8 @@ class FileCommands:
 
 @dataclass(frozen=True, slots=True)
 class ScheduledCommands:
-    """A restart or restore of the device's own that Oast arms before editing, where there is no better way
-    back."""
+    """A restart or restore of the device that Oast schedules before editing, where there is no better
+    rollback method."""
 
     arm: str
     cancel: str
@@ -254,7 +254,7 @@ class Platform:
 
     @property
     def by_structure(self) -> bool:
-        """Whether there is no grammar: every line is known by its words alone."""
+        """Return whether there is no grammar: every line is known by its words alone."""
         return any(rule.structural for rule in self.grammar.root.children.values())
 
     @property

@@ -12,7 +12,7 @@ from math import gcd
 
 TAB_WIDTH = 8
 COMMENT_SIGNS = ("#", "!", ";", "//", "%", "--")
-# Of its lines, so many at least have to look like a syntax.
+# This share of its lines must look like a syntax.
 PATHS_SHARE, BRACES_SHARE = 0.6, 0.2
 # Only so far from the ends of a listing are lines that frame it.
 FRAME_LINES = 5
@@ -48,7 +48,7 @@ class Writing:
     quotes: bool
     ignore: tuple[str, ...]
     comments: int
-    """How many lines begin with the comment sign; 0 when the sign is no more than the default."""
+    """Return how many lines begin with the comment sign; 0 when the sign is only the default."""
 
 
 def writing_of(text: str, syntax: str | None = None) -> Writing:

@@ -13,7 +13,7 @@ from oast.platforms.definition import FileCommands, StatePattern
 from oast.toml_text import Table
 
 SAFE_PATH = re.compile(r"/[A-Za-z0-9/._-]*")
-# What stands before the word for a delivery in the name of the saved file.
+# The saved file has this prefix before the token of a delivery.
 SAVED = ".before-"
 
 
@@ -34,8 +34,8 @@ def own_timer_of(table: Table) -> FileCommands:
 def file_timer(path: str, beside: str, reload: str, check: str | None) -> FileCommands:
     """The commands for the file at `path`. `reload` makes the daemon read it; both have no placeholders.
 
-    The saved file is the state of the timer: it is restored by whoever can move it away first, the timer or
-    Oast, and never by both. The process number beside it tells whether the timer still runs.
+    The saved file is the state of the timer: either the timer or Oast moves it away first and restores it,
+    never both. The process number beside it shows whether the timer still runs.
     """
     reload = reload.replace("{", "{{").replace("}", "}}")
     saved, taken = f"{path}{SAVED}{{token}}", f"{path}.taken-{{token}}"

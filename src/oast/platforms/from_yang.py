@@ -20,7 +20,7 @@ from oast.platforms.yang_types import Types, YangStatement, leafref_target
 from oast.records import Place, Problem
 
 KINDS = ("container", "list", "leaf", "leaf-list")
-# What a server does not show to anybody (RFC 8341, section 7), and the hash of a password (RFC 7317).
+# What a server never shows (RFC 8341, section 7), and the hash of a password (RFC 7317).
 DENIED = ("ietf-netconf-acm", "default-deny-all")
 HASH = "iana-crypt-hash:crypt-hash"
 # Modules do not mark all that is secret: what is called like that is rather hidden than shown.
@@ -111,7 +111,7 @@ def _read(texts: Sequence[ModuleText], folders: Iterable[Path]) -> Context:
         for one in texts:
             context.add_module(one.origin, one.text)
         context.validate()
-        # What stands under a feature that is not there is none of the device's.
+        # Statements under a feature that the device lacks are not supported by it.
         for module in list(context.modules.values()):
             if module is not None:
                 module.prune()
@@ -233,16 +233,16 @@ class _Walk:
 
     def with_references(self) -> Iterator[tuple[str, str]]:
         """Every statement, with what it refers to: known only when all have their paths."""
-        wanted: dict[int, list[str]] = {}
+        expected: dict[int, list[str]] = {}
         for number, target, key in self.references:
             path = self.paths.get(id(target))
             if path is None or ":" in path:
                 continue
             several = len(target.parent.i_key) > 1
             said = f"{path}:{target.arg}" if several else path
-            wanted.setdefault(number, []).append(f'{key} = "{said}"' if key else f'"{said}"')
+            expected.setdefault(number, []).append(f'{key} = "{said}"' if key else f'"{said}"')
         for number, (path, parts) in enumerate(self.lines):
-            found = wanted.get(number, [])
+            found = expected.get(number, [])
             if not found:
                 yield path, parts
             elif "=" in found[0]:

@@ -26,10 +26,10 @@ _BARE = re.compile(r"[^ \t]+")
 
 
 class Grammar:
-    """All statements of a platform, below `root`. `quotes`: values with spaces stand in double quotes.
+    """All statements of a platform, below `root`. `quotes`: values with spaces are written in double quotes.
 
-    `fingerprints` make secrets of what a device lists where the grammar marks a value as secret. In lines
-    that it does not describe, what stands after one of `secret_words` may be a secret.
+    `fingerprints` make secrets of listed values that the grammar marks as secret. In lines that the grammar
+    does not describe, the text after one of `secret_words` may be a secret.
     """
 
     def __init__(
@@ -303,8 +303,8 @@ def _names(level: str, name: str) -> bool:
 
 
 def _add_forms(branch: Branch, rule: Rule, outer: tuple[Rule, ...], before: tuple[Token, ...]) -> None:
-    """Every form in which `rule`, or what stands below it on the same line, may be written. `before` are the
-    tokens in front."""
+    """Return every form in which `rule`, or a statement inside of it on the same line, may be written.
+    `before` are the preceding tokens."""
     if rule.structural:
         return
     rules = (*outer, rule)

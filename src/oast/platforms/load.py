@@ -326,7 +326,7 @@ OF_EDITING = ("enter", "leave", "level", "lock", "unlock")
 
 
 def _one_shot(file: TomlFile, session: Table) -> CliDialect:
-    """How a device is told that takes one command at a time."""
+    """How changes are sent to a device that takes one command at a time."""
     files = file.table("file")
     if files is not None and files.has("reload") and file.table("edit") is None:
         return _reloading(session, files)
@@ -384,8 +384,7 @@ def _reloading(session: Table, files: Table) -> CliDialect:
 
 
 def _asked(session: Table, key: str, default: str | None) -> tuple[PromptAnswer, ...]:
-    """The questions or pagers of a session, each a table of its own. What is answered to a question has to be
-    said."""
+    """Read the questions or pagers of a session, each a table of its own. Each question needs an answer."""
     found: list[PromptAnswer] = []
     for _, table in _entries(session, key):
         prompt, command = table.pattern("prompt"), table.pattern("command")

@@ -1,7 +1,7 @@
-"""The forms in which statements are written on a line, and finding the form that a line has.
+"""The forms in which statements are written on a line, and the search for the form of a line.
 
-A form is a row of tokens: words, places for arguments, and options. All forms that may stand in one context
-share a tree of branches, so that a line is read once from left to right whatever can stand there.
+A form is a row of tokens: words, places for arguments, and options. All forms of one context share a tree of
+branches, so that a line is read once from left to right however many forms there are.
 """
 
 from __future__ import annotations
@@ -42,8 +42,7 @@ Token = str | ArgumentSlot | Options
 
 @dataclass(eq=False, slots=True)
 class Form:
-    """How one statement is written on a line, with those it stands below on the same line: `rules`, outermost
-    first.
+    """How one statement is written on a line, with its ancestors on the same line: `rules`, outermost first.
 
     `fixed` is the value that the line means where it has no place for one; `own` is the number of tokens
     before its own.
@@ -148,9 +147,9 @@ class Branch:
         edges: Sequence[tuple[object, Branch]] = (
             self.places if isinstance(token, ArgumentSlot) else self.options
         )
-        wanted: object = token if isinstance(token, ArgumentSlot) else token.rule
+        expected: object = token if isinstance(token, ArgumentSlot) else token.rule
         for edge, branch in edges:
-            if edge is wanted or (
+            if edge is expected or (
                 isinstance(edge, ArgumentSlot)
                 and edge.rule is token.rule
                 and edge.number == getattr(token, "number", None)
@@ -264,7 +263,7 @@ class Matcher:
     def _behind(
         self, rule: Rule, option: Option, words: Sequence[Value], at: int, given: dict[int, Value]
     ) -> int:
-        """Read what stands behind the option's word at `at` into `given`; the number of the next word."""
+        """Read what follows the option's word at `at` into `given`. Returns the number of the next word."""
         keyword = option.keyword
         at += 1
         for number in option.numbers:
@@ -319,7 +318,7 @@ class Matcher:
 
 
 def argument_slots(context: Rule) -> str:
-    """Where statements of `context` stand, in words."""
+    """Describe where the statements of `context` belong."""
     return f"below '{context.name}'" if context.name else "at the top level"
 
 

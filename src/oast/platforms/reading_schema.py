@@ -32,8 +32,8 @@ class ValueKind(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class FieldType:
-    """What a field holds. `choices` are all values of a choice; `key` fields tell one record from the others;
-    `counts` says that it only grows, and that how much is no matter of configuration."""
+    """The contents of a field. `choices` are all values of a choice; `key` fields distinguish the records;
+    `counts` marks a counter, whose value does not depend on the configuration."""
 
     kind: ValueKind = ValueKind.TEXT
     help: str = ""
@@ -45,8 +45,8 @@ class FieldType:
 
 @dataclass(frozen=True, slots=True)
 class ReadingType:
-    """A reading: what a record of it is, and after which document. `single`: a device has one record of it.
-    `asks` is what has to be said for it, as the destination of a ping."""
+    """A reading: what one record of it is, and the document that defines it. `single`: a device has one
+    record of it. `asks` are its parameters, such as the destination of a ping."""
 
     help: str
     source: str

@@ -13,12 +13,12 @@ from oast.platforms.file_timer import own_timer_of
 from oast.toml_text import Table, TomlFile
 
 SECONDS = ("seconds", "minutes")
-# A word that nobody else has, for one delivery to one device.
+# A token that is unique to one delivery to one device.
 TOKEN = ("token",)
 
 
 class RollbackTables:
-    """The tables that declare how a device goes back by itself. At most one of the first three."""
+    """The tables that declare how a device rolls back on its own. At most one of the first three."""
 
     def __init__(self, file: TomlFile) -> None:
         self._file = file
@@ -45,7 +45,7 @@ class RollbackTables:
         return None if pattern is None else StatePattern(command, pattern)
 
     def _with_time(self, table: Table, key: str, *more: str) -> str:
-        """A command that has to be told how long."""
+        """A command with a placeholder for the time."""
         command = table.template(key, (*SECONDS, *TOKEN, *more))
         if command is None and not table.has(key):
             table.wrong(None, f"'{key}' is missing in [{'.'.join(table.path)}]")

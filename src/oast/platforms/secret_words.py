@@ -34,9 +34,9 @@ _MASKED = re.compile(rf"<{_MARK}\s*")
 
 
 class SecretWords:
-    """Masks what stands after a word such as `password`: to the end of the line, as one fingerprint.
+    """Masks the text after a word such as `password`: to the end of the line, as one fingerprint.
 
-    A word counts also as the end of another (`authkey`, `snmp-community`), in any case.
+    A word also counts as the end of another (`authkey`, `snmp-community`), in upper and lower case.
     """
 
     def __init__(self, words: Iterable[str], fingerprints: Fingerprints) -> None:

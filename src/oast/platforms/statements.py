@@ -1,8 +1,8 @@
 """What a statement is: its rule, its keys and its values.
 
 The concepts are those of a YANG data tree (RFC 7950): container, list entry with keys, leaf, leaf-list,
-ordered-by user, default, presence, leafref, min-elements. Text is no part of it: `oast.platforms.grammar` and
-the syntaxes turn text into statements and back.
+ordered-by user, default, presence, leafref, min-elements. Text is not part of it: `oast.platforms.grammar`
+and the syntaxes turn text into statements and back.
 """
 
 from __future__ import annotations
@@ -88,14 +88,14 @@ class Module:
 
 @dataclass(eq=False, slots=True)
 class Rule:
-    """What one kind of statement is. Equal only to itself.
+    """One kind of statement. Equal only to itself.
 
-    `inline`: what stands below is written on the same line. `end`: the word that ends the section.
-    `delimiters`: the value is text over several lines between two of them. `concerns_others`: it, or one
-    below it, is unique, a leafref or has a least number, so that checks have to look there; `least` are the
-    statements below that must not be missing. `filters`: it binds what it stands in to a list in which the
-    first match decides. `gate`: what it stands in is open while it is "true". `structural`: there is no
-    grammar here, the line is its own key. `module` is where its name belongs in XML.
+    `inline`: its contents are written on the same line. `end`: the word that ends the section. `delimiters`:
+    the value is text over several lines between two of them. `concerns_others`: it, or a statement inside, is
+    unique, a leafref or has a least number, so that checks must visit it; `least` are the statements inside
+    that must not be missing. `filters`: it binds its parent to a list in which the first match decides.
+    `gate`: its parent is enabled while it is "true". `structural`: there is no grammar here, the line is its
+    own key. `module` is where its name belongs in XML.
     """
 
     name: str
@@ -127,7 +127,7 @@ class Rule:
     gate: bool = False
     least: tuple[Rule, ...] = ()
     hide: Callable[[str], str] = field(default=str, repr=False)
-    """What a statement's text passes before anybody sees it."""
+    """The conversion of a statement's text before it is stored."""
     secret_words: SecretWords | None = field(default=None, repr=False)
     """Of a line that no grammar describes: the words after which a secret may stand."""
     outer: Rule | None = field(default=None, repr=False)
@@ -146,9 +146,9 @@ class Rule:
     keys: tuple[int, ...] = field(init=False)
     positional: tuple[int, ...] = field(init=False)
     vanishes: bool = field(init=False)
-    """Whether a statement of it says nothing when nothing stands below it."""
+    """Return whether a statement of it means nothing without contents."""
     holds_others: bool = field(init=False)
-    """Whether other statements may stand below one of it."""
+    """Return whether a statement of it may have contents."""
 
     def __post_init__(self) -> None:
         self.holds_others = self.kind in ("container", "list")
@@ -253,8 +253,8 @@ class Statement:
 
     @property
     def value(self) -> str:
-        """The value of a leaf, the first key of an entry: the first argument. "" when there is none, and for
-        a secret."""
+        """The value of a leaf, the first key of an entry: the first argument. "" without arguments, and for a
+        secret."""
         first = next((value for value in self.arguments if value is not None), "")
         return first if isinstance(first, str) else ""
 
@@ -315,7 +315,7 @@ def _parts(rule: Rule, arguments: Arguments, mask: Callable[[Secret], str]) -> l
 
 
 _DIGITS = re.compile(r"([0-9]+)")
-# More digits than that are no number that anybody counts with; turning them into one would take long.
+# A number with more digits is not a count; converting it would take long.
 _COUNTED = 40
 
 

@@ -377,7 +377,8 @@ def pattern_type(
     examples: Sequence[str] = (),
     length: tuple[int, int] | None = None,
 ) -> ValueType:
-    """A type for values that all of `patterns` match whole, with so many characters. Raises re.error."""
+    """Return a type for values that all of `patterns` match completely, with limits of length. Raises
+    re.error."""
     convert = _matching(patterns, help_text, lower=lower, length=length)
     return ValueType(name, help_text, convert, tuple(examples), most=1 if patterns else None)
 

@@ -109,11 +109,11 @@ class Types:
 
     def _identities(self, bases: Sequence[YangStatement], name: str) -> str:
         """All that are derived from the base, directly or not (RFC 7950, section 7.18.2)."""
-        wanted = [base.i_identity for base in bases if base.i_identity is not None]
+        expected = [base.i_identity for base in bases if base.i_identity is not None]
         found = [
             f"{one.i_module.arg}:{one.arg}"
             for one in self.identities
-            if all(_derived(one, base) for base in wanted)
+            if all(_derived(one, base) for base in expected)
         ]
         if not found:
             return "text"

@@ -1,9 +1,10 @@
 """Expressions over the fields of records: `oper-status=down and not name in (loop*, vlan*) and mtu >= 1500`.
 
-    as selectors (see `oast.estate.selectors`), and besides  test = field ( "<" | "<=" | ">" | ">=" ) value
+They are selectors (see `oast.estate.selectors`) with one more form: test = field ( "<" | "<=" | ">" | ">=" )
+value
 
 A value may hold globs. Numbers and durations are compared as such; an address or prefix is `=` a prefix that
-it lies in.
+contains it.
 """
 
 from __future__ import annotations
@@ -93,8 +94,8 @@ class _Where(SelectorParser[Record]):
                 None,
                 None,
             )
-        wanted = self._converted(field, text, column)
-        return lambda record: record.get(name) is not None and compare(record[name], wanted)
+        expected = self._converted(field, text, column)
+        return lambda record: record.get(name) is not None and compare(record[name], expected)
 
     def _converted(self, field: FieldType, text: str, column: int) -> Value:
         try:
@@ -124,8 +125,8 @@ class _Where(SelectorParser[Record]):
             return lambda record: any(
                 fnmatch.fnmatchcase(to_text(one), text) for one in _several(record.get(name))
             )
-        wanted = self._converted(field, text, column)
-        return lambda record: record.get(name) == wanted
+        expected = self._converted(field, text, column)
+        return lambda record: record.get(name) == expected
 
 
 def _several(value: Value) -> tuple[Value, ...]:

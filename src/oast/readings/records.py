@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
 from itertools import repeat
@@ -17,10 +18,10 @@ from oast.errors import ProtocolError
 from oast.gc_tuning import gc_disabled
 from oast.platforms import TEXT, FieldType, ReadingDefinition, ValueKind
 from oast.readings.tables import END, Columns, Numbered, Record, Texts, columns_of, rows
-from oast.readings.values import Value, convert
+from oast.readings.values import OtherValue, Value, convert
 from oast.safe_xml import SEPARATOR, NotXml, safe_xml, xpath
 
-# What stands in a table for nothing.
+# Text in a table that stands for an empty cell.
 NOTHING = ("", "-")
 BITS = "bit/s"
 MOST_DIGITS = 20
@@ -42,8 +43,7 @@ def records(text: str, reading: ReadingDefinition) -> list[Record]:
     else:
         table = columns_of(text, reading) if not reading.derived else None
         if table is not None:
-            # Ten thousand records are no garbage: looking for some meanwhile would take longer than making
-            # them.
+            # Ten thousand records are not garbage: scanning them would take longer than making them.
             with gc_disabled():
                 return _typed_columns(table, reading)
         found = rows(text, reading)
@@ -229,7 +229,7 @@ def _text(value: Any) -> str | None:
 
 
 def _from_xml(text: str, reading: ReadingDefinition) -> Iterator[Texts]:
-    """Whatever stands around the answer's elements, they are found; an answer of nothing has no records."""
+    """The answer's elements are found in any envelope; an empty answer has no records."""
     try:
         root = safe_xml(text)
     except NotXml as wrong:
@@ -243,7 +243,7 @@ def _from_xml(text: str, reading: ReadingDefinition) -> Iterator[Texts]:
 
 
 def _value(found: Any) -> str | None:
-    """What an XPath gives, as text: elements by what stands in them, several with commas between."""
+    """Return the result of an XPath as text: the text of elements, several with commas between."""
     if isinstance(found, bool):
         return "true" if found else "false"
     if isinstance(found, float):
@@ -285,3 +285,27 @@ def _from_blocks(text: str, reading: ReadingDefinition) -> Iterator[Numbered]:
         )
     if block is not None:
         yield begun, block
+
+
+OtherValues = Mapping[tuple[str, str], Counter[str]]
+"""By field and the device's own word, the devices, and in how many records of each."""
+
+
+def find_other_values(records: Mapping[str, Iterable[Record]]) -> OtherValues:
+    """Those in the `records` of each device."""
+    found: dict[tuple[str, str], Counter[str]] = {}
+    for name, of_device in records.items():
+        for record in of_device:
+            for field, value in record.items():
+                if isinstance(value, OtherValue):
+                    found.setdefault((field, value.listed), Counter())[name] += 1
+    return found
+
+
+def join_counts(many: Iterable[OtherValues]) -> OtherValues:
+    """Those of several devices together."""
+    found: dict[tuple[str, str], Counter[str]] = {}
+    for one in many:
+        for key, devices in one.items():
+            found.setdefault(key, Counter()).update(devices)
+    return found

@@ -22,7 +22,7 @@ Readings = Mapping[str, list[Record]]
 
 # A line that only underlines the headings.
 _UNDERLINING = " \t+|=_-"
-# What a line may begin with that is no row: one of nothing but blanks, too.
+# Text that begins a line which is not a row, such as a line of blanks.
 _NO_ROW = _UNDERLINING + "\r\v\f\x1c\x1d\x1e\x1f"
 _NO_ROWS = frozenset(_NO_ROW)
 _UNDERLINE = re.compile(r"[\s+|=_-]*[+|=_-]{2}[\s+|=_-]*")
@@ -39,8 +39,8 @@ class _Column:
 
 
 def rows(text: str, reading: ReadingDefinition) -> list[Numbered]:
-    """One record for each row; "-" is None. Raises ProtocolError without the headings, and for a row that
-    does not stand below them."""
+    """Return one record for each row; "-" is None. Raises ProtocolError when the headings are missing, or a
+    row does not fit under them."""
     columns: Sequence[_Column] | None = None
     plain: list[tuple[str, int, int | None]] | None = None
     found: list[Numbered] = []
@@ -88,8 +88,7 @@ class Columns:
     cells: Mapping[str, bytes]
 
 
-# Rows are made as long as the longest; one that is longer than all others together is no table to be cut like
-# that.
+# Rows are padded to the longest; a row that is longer than all others together is not part of such a table.
 MOST_PADDING = 4
 
 
@@ -196,7 +195,7 @@ def _headed(
     return tuple(sorted(spans, key=lambda column: column.start))
 
 
-# A thousand devices have the same headings. What somebody sends that is endless is not remembered.
+# A thousand devices have the same headings. Headings without a limit are not remembered.
 LONGEST_KNOWN = 500
 _known_headings = lru_cache(512)(_headed)
 

@@ -98,7 +98,7 @@ def _choice(text: str, field: FieldType) -> str:
     if text in field.choices:
         return text
     lower = text.lower()
-    # A device may know more values than the standard: that is no reason to do without all the others.
+    # A device may know more values than the standard: the other records are still useful.
     return lower if lower in (*field.choices, OTHER) else OtherValue(text)
 
 
@@ -219,7 +219,8 @@ def to_text(value: Value) -> str:
 
 
 def show_value(value: Value) -> str:
-    """The text of a value for a person: with the device's own word where that is none of the known ones."""
+    """Return a value as text for a person: with the device's own word where it is not one of the known
+    ones."""
     return f"{value} ({value.listed})" if isinstance(value, OtherValue) else to_text(value)
 
 

@@ -22,7 +22,7 @@ LONGEST = 200
 
 @dataclass(frozen=True, slots=True)
 class RejectedRecord:
-    """A record that is no device: which one it is, its name if that can be told, and why."""
+    """A record that does not describe a device: its number, its name if that is known, and the reason."""
 
     record: str
     name: str | None
@@ -48,7 +48,7 @@ class MappingResult:
 
     @property
     def unnamed(self) -> bool:
-        """Whether it cannot be told of every record which device it is."""
+        """Return whether some records have no device name."""
         return any(one.name is None for one in self.wrong)
 
 
@@ -93,7 +93,7 @@ def map_records(source: SourceSettings, pages: Sequence[Page], *, raw: bool = Fa
 
 
 def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] | str]:
-    """Each record; for one that is none, why."""
+    """Map each record; of one that does not describe a device, report why."""
     if source.format == CSV:
         yield from _rows(source, page.text)
         return
@@ -112,8 +112,8 @@ def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] |
 
 
 def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any] | str]:
-    """Rows of a CSV file (RFC 4180) by the names of its columns; for one that has more or fewer cells, why it
-    is none."""
+    """Return the rows of a CSV file (RFC 4180) by the names of its columns; a row with more or fewer cells is
+    an error of its own."""
     reader = csv.reader(text.splitlines(keepends=True), strict=True)
     heading: list[str] | None = None
     try:
@@ -172,7 +172,7 @@ def _take(source: SourceSettings, record: Mapping[str, Any], where: str, made: M
 
 
 def _told(source: SourceSettings, record: Mapping[str, Any]) -> str | None:
-    """The same in words."""
+    """The same as text."""
     name = record_name(source, record)
     return f"record {name}" if name is not None and name.isprintable() and len(name) <= LONGEST else None
 
@@ -231,7 +231,7 @@ def _name(value: Any) -> str:
 
 
 def _address(value: Any) -> str:
-    """An address, also one that stands there with its prefix length."""
+    """Return an address, without its prefix length if it has one."""
     text = str(value)
     try:
         return str(ipaddress.ip_interface(text).ip)
@@ -248,7 +248,7 @@ def _port(value: Any) -> int:
 
 
 def _truth(value: Any) -> bool:
-    """As JMESPath has it: nothing, false and what is empty are not true."""
+    """Truth as in JMESPath: null, false and everything empty are false."""
     return value not in (None, False, "", [], {})
 
 

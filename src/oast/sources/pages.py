@@ -33,8 +33,8 @@ class Page:
 
 
 class Fetching:
-    """Fetches the pages of one source. What was sent before is kept in `folder`, and used when the service
-    says that it is as it was."""
+    """Fetches the pages of one source. Pages are kept in `folder`, and used when the service says that they
+    have not changed."""
 
     def __init__(
         self, source: SourceSettings, token: Secret | None, folder: Path, sleep: Sleep = asyncio.sleep
@@ -70,7 +70,8 @@ class Fetching:
         return found
 
     def _joined(self, url: str, following: str) -> str:
-        """The address of the next page. Raises StateError for one that is none, or that is elsewhere."""
+        """Return the address of the next page. Raises StateError for an invalid address, or one of another
+        service."""
         try:
             joined = urljoin(url, following)
         except ValueError as wrong:

@@ -29,7 +29,7 @@ Sleep = Callable[[float], Awaitable[None]]
 
 @dataclass(frozen=True, slots=True)
 class ServiceAnswer:
-    """What the service answered: the status is one of those that were wanted. `link` is the address of the
+    """What the service answered: the status is one of those that were expected. `link` is the address of the
     next page (RFC 8288)."""
 
     status: int
@@ -40,7 +40,8 @@ class ServiceAnswer:
 
 
 class Service:
-    """The service of one source; use as a context. `token` goes with every request, and to nobody else."""
+    """The service of one source; use as a context. `token` is sent with every request to it, and never
+    elsewhere."""
 
     def __init__(self, source: SourceSettings, token: Secret | None, sleep: Sleep = asyncio.sleep) -> None:
         self._source = source
@@ -69,7 +70,7 @@ class Service:
             ) from None
 
     def need_same_place(self, url: str, what: str) -> None:
-        """Raises StateError for an address of another service: whoever is elsewhere is not told the token."""
+        """Raises StateError for an address of another service: the token is not sent there."""
         own = self._source.url
         try:
             other = urlsplit(url)
@@ -86,17 +87,17 @@ class Service:
         method: str,
         url: str,
         headers: Mapping[str, str],
-        wanted: tuple[int, ...] = (200, 304),
+        expected: tuple[int, ...] = (200, 304),
         body: bytes | None = None,
     ) -> ServiceAnswer:
-        """The answer to one request, whole. Trouble of the service is waited out. Raises StateError when
-        there is none in the end, or one that is not `wanted`."""
+        """Return the whole answer to one request. Temporary errors of the service are waited out. Raises
+        StateError when there is no answer in the end, or its status is not `expected`."""
         pause = FIRST_PAUSE_S
         for attempt in range(1, TRIES + 1):
             said, after = "", None
             try:
                 async with self._request(method, url, headers, body) as response:
-                    if response.status in wanted:
+                    if response.status in expected:
                         return await self._whole(response)
                     said = await self._said(response)
                     if response.status not in LATER:

@@ -12,7 +12,9 @@ if TYPE_CHECKING:
         CheckResult as CheckResult,
         at_least as at_least,
         evaluate as evaluate,
+        later_neighbors as later_neighbors,
         must_match as must_match,
+        waits_for as waits_for,
     )
     from oast.verify.custom_checks import (
         custom_checks_of as custom_checks_of,
@@ -20,7 +22,6 @@ if TYPE_CHECKING:
     )
     from oast.verify.derived_checks import derive_checks as derive_checks
     from oast.verify.intent_facts import Cable as Cable, IntentFacts as IntentFacts
-    from oast.verify.later_waves import later_neighbors as later_neighbors, waits_for as waits_for
     from oast.verify.regression_checks import (
         NAMES as NAMES,
         devices_within_hops as devices_within_hops,
@@ -42,13 +43,34 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "checks": ("Check", "CheckResult", "at_least", "evaluate", "must_match"),
-        "custom_checks": ("custom_checks_of", "read_custom_checks"),
+        "checks": (
+            "at_least",
+            "Check",
+            "CheckResult",
+            "evaluate",
+            "later_neighbors",
+            "must_match",
+            "waits_for",
+        ),
+        "custom_checks": (
+            "custom_checks_of",
+            "read_custom_checks",
+        ),
         "derived_checks": ("derive_checks",),
-        "intent_facts": ("Cable", "IntentFacts"),
-        "later_waves": ("later_neighbors", "waits_for"),
-        "regression_checks": ("NAMES", "devices_within_hops", "facts_removed", "regression_checks_of"),
-        "root_cause": ("RootCause", "root_causes"),
+        "intent_facts": (
+            "Cable",
+            "IntentFacts",
+        ),
+        "regression_checks": (
+            "NAMES",
+            "devices_within_hops",
+            "facts_removed",
+            "regression_checks_of",
+        ),
+        "root_cause": (
+            "RootCause",
+            "root_causes",
+        ),
         "snapshots": (
             "ExpectedLoss",
             "GONE",

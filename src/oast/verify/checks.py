@@ -7,8 +7,9 @@ import fnmatch
 import math
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from enum import StrEnum
+from fnmatch import fnmatchcase
 from types import MappingProxyType
 from typing import NamedTuple
 
@@ -21,7 +22,7 @@ class Operator(StrEnum):
     """What a check looks for in the records it looks at."""
 
     FIELD = "field"
-    """Each of them has `wanted` in `field`, and there is one."""
+    """Each of them has `expected` in `field`, and there is one."""
     COUNT = "count"
     """Their number is from `least` to `most`."""
     ALL = "all"
@@ -33,26 +34,25 @@ class Operator(StrEnum):
     ANY = "any"
     """One of `values` stands in `field` of one of them."""
     SAME = "same"
-    """What stands in `field` of them is the same on all devices of the same `group`: what most of them have
-    is wanted."""
+    """Compare `field` of these records on all devices of the same `group`: the value of the majority is
+    expected."""
 
 
 NOBODY: Mapping[str, str] = MappingProxyType({})
 
 
-# A hundred of them follow from the intent of one device: a frozen dataclass of so many fields takes ten times
-# as long to make.
+# The intent of one device gives a hundred of them: a frozen dataclass of so many fields takes ten times as
+# long to create.
 class Check(NamedTuple):
-    """In the reading `reading`, look at the records whose fields fit `match` (globs as in selectors), as
-    `test` says.
+    """Check the records of `reading` whose fields match `match` (globs as in selectors), as `test` says.
 
-    `wanted` says in words, or as a glob, what has to be found. `concerns` are the parts of the configuration
-    this rests on, `section` the section it was written for, `place` where that was, `peer` the device at the
-    other end of what is looked at. `owners` are the devices that each of `values` follows from. A `wide`
-    check rests on more devices than these, and is no matter of a single change. When a `root` is not true,
-    others cannot be (see `oast.verify.root_cause`). What `is_warning` is told, and is no reason to go back.
-    It may take `wait_s` seconds to come true, and then has to stay true for `stable_for_s`. `group` tells
-    which others it is held against.
+    `expected` is the expected value as text or a glob. `concerns` are the parts of the configuration that it
+    depends on, `section` and `place` are where it was written, `peer` is the device at the other end.
+    `owners` are the devices that each of `values` follows from. A `wide` check depends on more devices than
+    these, and is not part of a single change. When a `root` fails, others must fail too (see
+    `oast.verify.root_cause`). An `is_warning` check is reported, and is no reason for a rollback. It may take
+    `wait_s` seconds to pass, and must then stay passed for `stable_for_s`. `group` are the devices it is
+    compared with.
     """
 
     device: str
@@ -60,7 +60,7 @@ class Check(NamedTuple):
     reading: str
     match: Mapping[str, str]
     field: str | None
-    wanted: str
+    expected: str
     concerns: tuple[Path, ...]
     least: int = 0
     most: int | None = None
@@ -92,9 +92,8 @@ def at_least(check: Check) -> Check:
 
 
 class CheckResult(NamedTuple):
-    """`actual` is what the device has in the field, the number of records, or what is missing and too much;
-    None when there is no such record. Of a check of several values, `missing` are those that were not found.
-    """
+    """`actual` is the value in the device's field, the number of records, or what is missing and unexpected;
+    None without such a record. For a check of several values, `missing` are those that were not found."""
 
     check: Check
     actual: str | None
@@ -112,8 +111,8 @@ class CheckResult(NamedTuple):
     def difference(self) -> str:
         """What was expected and what was found; of a set, what is missing and what does not belong."""
         if self.actual and self.check.test in (Operator.ALL, Operator.EXACTLY):
-            return f"expected {self.check.wanted}; {self.actual}"
-        return f"expected {self.check.wanted}, found {self.actual or 'nothing'}"
+            return f"expected {self.check.expected}; {self.actual}"
+        return f"expected {self.check.expected}, found {self.actual or 'nothing'}"
 
 
 def evaluate(
@@ -122,9 +121,9 @@ def evaluate(
     """Every check against the readings of its device; what a result says of them has passed `hide`."""
     by_value: _ByValue = {}
     judged = [_judged(check, _fitting(check, readings.get(check.reading, ()), by_value)) for check in checks]
-    # What is as it was wanted shows nothing that was not there before.
+    # An expected value reveals nothing that was not there before.
     return [
-        r if r.actual in (None, r.check.wanted, ALL_THERE) else r._replace(actual=hide(str(r.actual)))
+        r if r.actual in (None, r.check.expected, ALL_THERE) else r._replace(actual=hide(str(r.actual)))
         for r in judged
     ]
 
@@ -136,15 +135,17 @@ ALL_THERE = "all there"
 
 
 def _fitting(check: Check, records: Sequence[Record], by_value: _ByValue) -> Sequence[Record]:
-    """The records whose fields fit: looked up by the first field that is no glob, as a device has many checks
+    """Return the records that match: looked up by the first field without a glob, as a device has many checks
     of one reading."""
     match, plain = check.match, None
-    for field, wanted in match.items():
-        if not _GLOB.search(wanted):
+    for field, expected in match.items():
+        if not _GLOB.search(expected):
             plain = field
             break
     if plain is None:
-        return [r for r in records if all(_fits(wanted, _shown(r, field)) for field, wanted in match.items())]
+        return [
+            r for r in records if all(_fits(expected, _shown(r, field)) for field, expected in match.items())
+        ]
     key = check.reading, plain
     if key not in by_value:
         by_value[key] = {}
@@ -158,7 +159,7 @@ def _fitting(check: Check, records: Sequence[Record], by_value: _ByValue) -> Seq
     return [
         r
         for r in likely
-        if all(_fits(wanted, _shown(r, field)) for field, wanted in match.items() if field != plain)
+        if all(_fits(expected, _shown(r, field)) for field, expected in match.items() if field != plain)
     ]
 
 
@@ -176,7 +177,7 @@ def _judged(check: Check, rows: Sequence[Record]) -> CheckResult:
         wrong = [
             told
             for told, value in zip(found, values, strict=True)
-            if to_text(value) != check.wanted and not _fits(check.wanted, to_text(value) or None)
+            if to_text(value) != check.expected and not _fits(check.expected, to_text(value) or None)
         ]
         actual = (wrong or found or [None])[0]
         # A record without the field is there, and says nothing of it.
@@ -194,7 +195,7 @@ def _judged(check: Check, rows: Sequence[Record]) -> CheckResult:
 
 
 def _measured(check: Check, values: Sequence[Value]) -> CheckResult:
-    """Numbers, each of which has to be in the range."""
+    """Compare numbers, each of which must be in the range."""
     wrong = [
         value
         for value in values
@@ -225,8 +226,8 @@ def _each(value: Value) -> Iterable[str]:
 
 
 def must_match(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[CheckResult]]:
-    """The results of all devices, those of what has to be the same held against each other: what most have is
-    wanted, and of equally many what the first has."""
+    """Return the results of all devices, with the checks of a `group` compared with each other: the value of
+    the majority is expected, and of equally many the first."""
     groups: dict[tuple[str, str], Counter[str]] = {}
     for of_it in results.values():
         for one in of_it:
@@ -234,14 +235,14 @@ def must_match(results: Mapping[str, Sequence[CheckResult]]) -> dict[str, list[C
                 groups.setdefault((one.check.title, one.check.group), Counter())[one.actual or ""] += 1
     if not groups:
         return {name: list(of_it) for name, of_it in results.items()}
-    wanted = {key: counts.most_common(1)[0] for key, counts in groups.items()}
+    expected = {key: counts.most_common(1)[0] for key, counts in groups.items()}
 
     def judged(one: CheckResult) -> CheckResult:
         if one.check.test is not Operator.SAME:
             return one
-        value, number = wanted[one.check.title, one.check.group]
+        value, number = expected[one.check.title, one.check.group]
         others = f"{value or 'nothing'}, like {number} other {'device' if number == 1 else 'devices'}"
-        return one._replace(check=one.check._replace(wanted=others), passed=(one.actual or "") == value)
+        return one._replace(check=one.check._replace(expected=others), passed=(one.actual or "") == value)
 
     return {name: [judged(one) for one in of_it] for name, of_it in results.items()}
 
@@ -255,5 +256,66 @@ def _shown(record: Record, field: str) -> str | None:
     return to_text(record.get(field)) or None
 
 
-def _fits(wanted: str, value: str | None) -> bool:
-    return value is not None and (wanted == value or fnmatch.fnmatchcase(value, wanted))
+def _fits(expected: str, value: str | None) -> bool:
+    return value is not None and (expected == value or fnmatch.fnmatchcase(value, expected))
+
+
+# Routes are learned from neighbors: while one of these is to come, so are they.
+NEIGHBORS = ("ospf-neighbors", "bgp-neighbors")
+NO_DEVICES: frozenset[str] = frozenset()
+
+
+def waits_for(result: CheckResult, results: Sequence[CheckResult], later: Collection[str]) -> frozenset[str]:
+    """The devices of `later` waves without which a failed check cannot pass, by the other `results` of its
+    device.
+
+    A check that was derived from the intent names its own peer, and is not asked here. One that an engineer
+    wrote waits if what it counts is missing, and derived checks of the same reading say that it comes from a
+    device that is delivered later.
+    """
+    check = result.check
+    if result.passed or check.peer is not None or not later:
+        return NO_DEVICES
+    to_come = [other.check for other in results if _is_to_come(other, check, later)]
+    if not to_come:
+        return NO_DEVICES
+    if check.test is Operator.COUNT or check.field is None:
+        is_enough = (
+            check.reading == "routes"
+            or int(result.actual or 0) + len({str(one.match) for one in to_come}) >= check.least
+        )
+        if not int(result.actual or 0) < check.least or not is_enough:
+            return NO_DEVICES
+    return frozenset(str(one.peer) for one in to_come)
+
+
+def later_neighbors(
+    failed: Sequence[CheckResult], results: Sequence[CheckResult], later: Collection[str]
+) -> list[str]:
+    """The devices of later waves that failed user-defined checks may be about, although they cannot wait for
+    them."""
+    found = {
+        str(other.check.peer)
+        for one in failed
+        if one.check.peer is None
+        for other in results
+        if _is_to_come(other, one.check, later)
+    }
+    return sorted(found)
+
+
+def _is_to_come(other: CheckResult, check: Check, later: Collection[str]) -> bool:
+    """Whether a derived check of the device says that a record which `check` looks for comes from a device of
+    a later wave."""
+    derived = other.check
+    if other.passed or derived.peer not in later:
+        return False
+    if check.reading == "routes":
+        return derived.reading in NEIGHBORS
+    said: Mapping[str, str] = {
+        **derived.match,
+        **({derived.field: derived.expected} if derived.field is not None else {}),
+    }
+    return derived.reading == check.reading and all(
+        fnmatchcase(said[field], expected) for field, expected in check.match.items() if field in said
+    )

@@ -43,8 +43,8 @@ Holds = Callable[[str], Iterable[str]]
 
 @dataclass(frozen=True)
 class Probe:
-    """What is tried out from a device: `to` is a text with expressions, `through` are devices, one of which
-    has to be on the way."""
+    """A probe from a device: `to` is a text with expressions, `through` are devices, one of which must be on
+    the path."""
 
     to: str
     answered: bool
@@ -85,7 +85,7 @@ class CustomCheck:
     def _probed(
         self, probe: Probe, estate: Estate, device: Device, platform: Platform, holds: Holds
     ) -> Iterator[Check]:
-        """That somebody answers, or does not; that the way goes through somebody."""
+        """An expected answer, or none; or an expected device on the path."""
         self._definition(platform)
         values = {**estate.values_of(device), "device": device.attributes, "network": estate.network}
         written = self._filled(probe.to, values, device)
@@ -116,17 +116,19 @@ class CustomCheck:
         )
         if self.reading == PING:
             said = "answers" if probe.answered else "does not answer"
-            yield made._replace(title=f"{about} {said}", field="answered", wanted=str(probe.answered).lower())
+            yield made._replace(
+                title=f"{about} {said}", field="answered", expected=str(probe.answered).lower()
+            )
             return
         yield made._replace(
-            title=f"{about} answers pings", match={"arrived": "*"}, field="arrived", wanted="true"
+            title=f"{about} answers pings", match={"arrived": "*"}, field="arrived", expected="true"
         )
         if probe.through:
             names = ", ".join(probe.through)
             addresses = frozenset(address for name in probe.through for address in holds(name))
             title = f"{about} answers pings through {names}"
             yield made._replace(
-                title=title, field="address", wanted=f"one of {names}", test=Operator.ANY, values=addresses
+                title=title, field="address", expected=f"one of {names}", test=Operator.ANY, values=addresses
             )
 
     def _of_records(self, estate: Estate, device: Device, platform: Platform) -> Iterator[Check]:
@@ -162,11 +164,11 @@ class CustomCheck:
                 yield self._ruled(field, definition, values, device, made)
             return
         for field, text in self.must_be.items():
-            wanted = self._filled(text, values, device)
+            expected = self._filled(text, values, device)
             title = f"{about}, {field}"
-            yield made._replace(title=title, field=field, wanted=wanted)
+            yield made._replace(title=title, field=field, expected=expected)
         if not self.must_be:
-            yield made._replace(wanted=self._number, least=self.least, most=self.most)
+            yield made._replace(expected=self._number, least=self.least, most=self.most)
 
     def _ruled(
         self,
@@ -184,7 +186,7 @@ class CustomCheck:
             return made._replace(
                 title=f"{made.title} is the same",
                 test=Operator.SAME,
-                wanted="the same",
+                expected="the same",
                 group=group,
                 wide=True,
             )
@@ -197,7 +199,7 @@ class CustomCheck:
                 title=title,
                 match=match,
                 field=None,
-                wanted=number,
+                expected=number,
                 least=int(most is None),
                 most=most,
                 test=Operator.COUNT,
@@ -207,13 +209,13 @@ class CustomCheck:
                 self._filled(str(one), values, device) for one in (said if isinstance(said, list) else [said])
             ]
             test = Operator.EXACTLY if self.rule == "exactly" else Operator.ALL
-            return made._replace(wanted=", ".join(texts), test=test, values=frozenset(texts))
+            return made._replace(expected=", ".join(texts), test=test, values=frozenset(texts))
         kind = definition.types.get(field)
         if kind is None or kind.kind not in NUMERIC:
             message = f"'{self.rule}' needs a number, and '{field}' of '{self.reading}' is not one"
             raise EstateError(message, place=self.places.place(self.rule))
-        low, high, wanted = _range(self.rule, said)
-        return made._replace(wanted=wanted, test=Operator.RANGE, low=low, high=high)
+        low, high, expected = _range(self.rule, said)
+        return made._replace(expected=expected, test=Operator.RANGE, low=low, high=high)
 
     @property
     def _number(self) -> str:
@@ -401,7 +403,7 @@ def _said(item: YamlMap, rule: str) -> Mapping[str, Any]:
 
 
 def _range(rule: str, said: Any) -> tuple[float, float, str]:
-    """From, to, and in words."""
+    """The origin, the destination, and a description."""
     if rule == "at_least":
         return said, math.inf, f"at least {said:g}"
     if rule == "at_most":

@@ -66,8 +66,8 @@ def _far_ends(every: Iterable[IntentFacts]) -> Mapping[Cable, str]:
 
 
 def _interfaces(meant: IntentFacts, far_ends: Mapping[Cable, str], away: set[Cable]) -> Iterator[Check]:
-    """Those that are meant to be up are, with these addresses; those that are meant to be shut are. Behind
-    `away` nobody is, yet."""
+    """Enabled interfaces are up, with their addresses; disabled ones are down. `away` devices are not there
+    yet."""
     if not meant.reads("interfaces"):
         return
     for interface in meant.interfaces:
@@ -109,14 +109,14 @@ def _interfaces(meant: IntentFacts, far_ends: Mapping[Cable, str], away: set[Cab
             held = [str(address) for address in addresses if address.version == version]
             if held and meant.reads("interfaces", family):
                 title = f"interface {name} has its {family.replace('ipv', 'IPv').replace('-', ' ')}"
-                wanted = ", ".join(held)
+                expected = ", ".join(held)
                 yield Check(
                     meant.name,
                     title,
                     "interfaces",
                     match,
                     family,
-                    wanted,
+                    expected,
                     concerns,
                     test=Operator.EXACTLY,
                     values=frozenset(held),

@@ -1,8 +1,8 @@
-"""What was true of devices before a change, as checks that it stays so: of those that the change does not
-touch, too.
+"""Checks that everything which worked before a change still works: also on devices that the change does not
+touch.
 
-What a change takes away itself is no loss: an address that it removes, with its prefix and the neighbour that
-was there, an interface that it shuts, with the far end of its cable.
+What a change removes itself is not a loss: an address with its prefix and the neighbor there, an interface
+that is shut with the far end of its link.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from oast.verify.checks import Check, Operator
 from oast.verify.intent_facts import Cable, IntentFacts
 from oast.verify.snapshots import DEVICE, ExpectedLoss, StateChange
 
-# Readings, what has to be so of a record, the field by which it is known, and how it is called.
+# Readings, the state that counts as working, the key field, and the name for messages.
 KEPT: Sequence[tuple[str, Mapping[str, str], str, str]] = (
     ("interfaces", {"oper-status": "up"}, "name", "all interfaces that were up before the change are up"),
     ("ospf-neighbors", {"state": "full"}, "address", "all OSPF neighbors from before the change are full"),
@@ -43,7 +43,7 @@ class RemovedFacts:
 def facts_removed(
     changed: Iterable[tuple[IntentFacts, IntentFacts]], cables: Mapping[Cable, Cable]
 ) -> RemovedFacts:
-    """What goes with the changes: each device as it was, and as it is going to be."""
+    """What the changes remove: each device before and after."""
     texts: set[str] = set()
     ends: set[Cable] = set()
     for before, after in changed:
@@ -76,7 +76,7 @@ def regression_checks_of(
         values = {
             to_text(record.get(name))
             for record in readings.get(reading, ())
-            if all(to_text(record.get(key)) == wanted for key, wanted in good.items())
+            if all(to_text(record.get(key)) == expected for key, expected in good.items())
             and not _goes(device, reading, name, record, without)
             and not any(
                 may(StateChange(device, reading, "", "", "", lost=True, record={DEVICE: device, **record}))
@@ -114,7 +114,7 @@ def _goes(device: str, reading: str, name: str, record: Record, without: Removed
 def devices_within_hops(
     changed: Iterable[str], cables: Iterable[Cable], far: Callable[[Cable], Cable], hops: int
 ) -> set[str]:
-    """The devices that stand at most so many cables from those that change, without these."""
+    """Return the neighbors at most this many links away from the changing devices, without these."""
     beside: dict[str, set[str]] = {}
     for end in cables:
         beside.setdefault(end[0], set()).add(far(end)[0])

@@ -1,9 +1,8 @@
-"""Which of the checks that are not true follow from others: one shut interface is one thing to look at, and
-not a dozen.
+"""Which failed checks follow from others: one shut interface is one problem, not a dozen.
 
-A check follows from a *root*, an interface that is shut and should not be, when it rests on that interface,
-or its other end is there. Checks of the same record follow from the first of them when there is no such
-record. What no root explains stands by itself.
+A check follows from a *root*, an interface that is shut and should not be, when it depends on that interface,
+or when its other end is there. Checks of the same record follow from the first of them when the record is
+missing. A check without a root is its own cause.
 """
 
 from __future__ import annotations
@@ -17,7 +16,7 @@ from oast.verify.checks import CheckResult
 
 @dataclass
 class RootCause:
-    """Something that is not true, and what follows from it."""
+    """A failed check, and those that follow from it."""
 
     result: CheckResult
     follows: list[CheckResult] = field(default_factory=list)

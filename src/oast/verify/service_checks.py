@@ -42,21 +42,21 @@ def _users(meant: IntentFacts) -> Iterator[Check]:
             name for _, node in entries if fnmatch.fnmatchcase(name := node.statement.value, glob)
         )
         title = "the users are as intended" if glob == "*" else f"the users {glob} are as intended"
-        wanted = ", ".join(sorted(names)) or "nobody"
+        expected = ", ".join(sorted(names)) or "nobody"
         yield Check(
-            meant.name, title, "users", match, "name", wanted, paths, test=Operator.EXACTLY, values=names
+            meant.name, title, "users", match, "name", expected, paths, test=Operator.EXACTLY, values=names
         )
 
 
 def _communities(meant: IntentFacts) -> Iterator[Check]:
-    """Those whom a section owns are exactly those intended; they are told by their fingerprints."""
+    """The secrets that a section owns are exactly the intended ones; they are shown as fingerprints."""
     if not meant.reads("communities", "community") or "*" not in meant.owned("community"):
         return
     entries = meant.role("community")
     values = frozenset(
         meant.platform.grammar.fingerprints.shown(node.statement.arguments[0] or "") for _, node in entries
     )
-    wanted = ", ".join(sorted(values)) or "none"
+    expected = ", ".join(sorted(values)) or "none"
     paths: tuple[Path, ...] = tuple(path for path, _ in entries)
     title = "the SNMP communities are as intended"
     # What a push has sent it reads again in any case; the whole configuration once more at every look would
@@ -67,7 +67,7 @@ def _communities(meant: IntentFacts) -> Iterator[Check]:
         "communities",
         {},
         "community",
-        wanted,
+        expected,
         paths,
         test=Operator.EXACTLY,
         values=values,
@@ -167,7 +167,7 @@ def _shared(every: Mapping[str, IntentFacts]) -> Iterator[Check]:
     for shared, members in groups.items():
         highest = max(first for first, *_ in members)
         if sum(first == highest for first, *_ in members) > 1:
-            continue  # Who answers is decided by the addresses then, and changes nothing for anybody.
+            continue  # the addresses decide who answers then, and traffic is not affected
         for first, meant, interface, path in members:
             state = "active" if first == highest else "backup"
             match = {"interface": interface, "virtual-address": shared}

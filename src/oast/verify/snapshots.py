@@ -1,5 +1,5 @@
-"""The state of the network at two points in time, and what became of it in between: what was lost, what is
-new, what is different."""
+"""The state of the network at two points in time, and the differences: what was lost, what is new, what
+changed."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ class Snapshot:
 
 @dataclass(frozen=True)
 class StateChange:
-    """What became of one record: `was` and `now` in words, "gone" or "" for nothing. `lost` things were good
+    """The change of one record: `was` and `now` as text, "gone" or "" for nothing. `lost` records were good
     before and are not now."""
 
     device: str
@@ -164,7 +164,7 @@ def _told(reading: str, before: Sequence[Record], after: Sequence[Record]) -> tu
 
 
 def _state(reading: str, rows: Sequence[Record]) -> str:
-    """All that is told of it, but what changes by itself."""
+    """Return all fields, except those that change by themselves."""
     keys = _keys(reading)
     told = []
     for row in rows:
@@ -200,7 +200,7 @@ def _number(row: Record, name: str) -> int:
 
 @dataclass(frozen=True)
 class ExpectedLoss:
-    """What may be lost, as it was said in `text`: the records of a reading that an expression means; all of
+    """The losses that are expected, as in `text`: the records of a reading that an expression matches; all of
     it without one."""
 
     text: str

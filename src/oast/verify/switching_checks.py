@@ -79,7 +79,7 @@ def _trunks(every: Mapping[str, IntentFacts], cables: Mapping[Cable, Cable]) -> 
         if other is None or not other.reads("vlans", "tagged") or not tagged.get(here):
             continue
         if not tagged.get(there) and not other.role("trunk_vlan"):
-            continue  # It is no switch.
+            continue  # not a switch
         interface = other.interface(there[1])
         for number, path in tagged[here].items():
             if (*there, number) in done:
@@ -110,7 +110,7 @@ def _aggregates(meant: IntentFacts) -> Iterator[Check]:
         members[bundle][port] = path
     for bundle, ports in members.items():
         title = f"{bundle} has all its members"
-        wanted = ", ".join(sorted(ports))
+        expected = ", ".join(sorted(ports))
         paths = tuple(ports.values())
         match, values = {"name": bundle}, frozenset(ports)
         yield Check(
@@ -119,7 +119,7 @@ def _aggregates(meant: IntentFacts) -> Iterator[Check]:
             "aggregates",
             match,
             "active",
-            wanted,
+            expected,
             paths,
             test=Operator.EXACTLY,
             values=values,

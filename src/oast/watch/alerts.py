@@ -1,5 +1,4 @@
-"""What became of the state: the findings of one run of a job against those before, as news that somebody is
-told."""
+"""Alerts: the findings of one run of a job compared with those before, as news to send."""
 
 from __future__ import annotations
 
@@ -26,11 +25,10 @@ class AlertKey:
 
 @dataclass(frozen=True, slots=True)
 class AlertFinding:
-    """Something that is not as it should be. `told` says it to a person, without secrets; `place` is the line
-    that stands behind it.
+    """A problem. `told` is its text for a person, without secrets; `place` is the line it comes from.
 
-    It is another finding than before when its `state` or severity is; its words may vary from run to run, as
-    those with a number do.
+    It is another finding than before when its `state` or severity differs; its words may vary from run to
+    run, as with a number.
     """
 
     key: AlertKey
@@ -42,7 +40,7 @@ class AlertFinding:
 
 @dataclass(frozen=True, slots=True)
 class KnownFinding:
-    """A finding as it was when it was told last, and `since` when (UTC, ISO 8601) it has been so."""
+    """A finding as it was last reported, and `since` when (UTC, ISO 8601) it exists."""
 
     finding: AlertFinding
     since: str
@@ -55,13 +53,12 @@ class Transition(StrEnum):
     OTHERWISE = "wrong otherwise"
     RIGHT = "right"
     NEW = "new"
-    """It has happened, and is nothing that is or is not: nobody waits for its end."""
+    """An event, not a state: it has no end to wait for."""
 
 
 @dataclass(frozen=True, slots=True)
 class Alert:
-    """One finding that was not there before, is another now, or is no more; `since` when it had been so
-    before."""
+    """One finding that is new, has changed, or is over; `since` when its former state existed."""
 
     became: Transition
     finding: AlertFinding
@@ -84,14 +81,13 @@ class Alert:
 
 @dataclass(frozen=True)
 class JobFindings:
-    """What one run of a job has found out.
+    """The findings of one run of a job.
 
-    `looked_at` are the devices that it can speak of: what was wrong with one of them and is not in `findings`
-    is over. Devices that were not reached or were left out are not among them, and what was wrong with them
-    stays as it was. `whole` are subjects without a device that it can speak of. `follows` is what is wrong
-    and follows from a finding: it is no news, and not over either. `inventory` are all devices that there
-    are. `happened` is told, and is no state. `measures` are kept as a trend; `told` is its result in one
-    line.
+    `looked_at` are the devices that it covers: a former problem of one of them that is not in `findings` is
+    over. Devices that were not reached or were left out are not among them, and their problems stay. `whole`
+    are subjects without a device that it covers. `follows` are problems that follow from a finding: they are
+    neither news nor over. `inventory` are all devices. `happened` are events. `measures` are kept as a trend;
+    `told` is the result in one line.
     """
 
     findings: tuple[AlertFinding, ...]

@@ -1,9 +1,9 @@
-"""Tells what waits in the store to whom it is for, in order, again and again until it was told; nothing is
-ever dropped.
+"""Sends the notifications in the store to their targets, in order, and retries until they are delivered; none
+is ever dropped.
 
-Somebody who cannot be reached, or is in trouble, gets nothing further until the first was told. What somebody
-refuses as it is does not hold up the rest: it is offered again from time to time, as a mistake in the
-settings may be mended.
+A target that cannot be reached, or has a temporary error, gets no further notification until the first is
+delivered. A notification that a target rejects does not hold up the others: it is offered again from time to
+time, because a mistake in the settings may be mended.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ from oast.watch.store import QueuedNotification, Store
 
 FIRST_S = 2.0
 LONGEST_S = 900.0
-# The wall clock may jump: nobody sleeps longer without looking at it.
+# The wall clock may jump: no sleep is longer than this.
 LOOK_S = 5.0
 
 KeyOf = Callable[[str], Secret]
@@ -36,8 +36,8 @@ KeyOf = Callable[[str], Secret]
 
 @dataclass(frozen=True, slots=True)
 class Attempt:
-    """An attempt to tell `target` something: when it failed, `next` is when it is tried again, after so many
-    `attempts`."""
+    """A delivery attempt to `target`: after a failure, `next` is the time of the next one, after `attempts`
+    attempts."""
 
     target: str
     number: int
@@ -47,7 +47,7 @@ class Attempt:
 
 
 class Notifier:
-    """Sends for one estate. `key_of` gives the key that a target's `secret` names; `heard` is told of every
+    """Sends for one estate. `key_of` returns the key of a target's `secret`; `heard` is called with every
     attempt."""
 
     def __init__(
@@ -76,8 +76,8 @@ class Notifier:
                 group.create_task(self._serve(target))
 
     async def once(self, targets: Sequence[TargetSettings]) -> None:
-        """Try to tell each target everything that waits for it, up to the first that it cannot be told.
-        Raises StateError when nothing can be looked up."""
+        """Try to send each target all that waits for it, up to the first failure. Raises StateError when the
+        store cannot be read."""
 
         async def all_of(target: TargetSettings) -> None:
             for waiting in self._store.waiting(target.name):
@@ -91,7 +91,7 @@ class Notifier:
     async def _serve(self, target: TargetSettings) -> None:
         while True:
             waiting = None
-            with suppress(OastError):  # whoever writes to it tells
+            with suppress(OastError):  # the writer of the store reports it
                 waiting = self._next(target.name)
             pause = LOOK_S if waiting is None else 0.0 if await self._goes_on(target, waiting) else FIRST_S
             if pause:
@@ -103,8 +103,8 @@ class Notifier:
                     pass
 
     def _next(self, target: str) -> QueuedNotification | None:
-        """What is to be told now: the first that was not refused, if its time has come; or else one that was,
-        if its has."""
+        """Return what to send now: the first that was not rejected, if its time has come; otherwise the first
+        rejected one whose time has come."""
         now = datetime.now(UTC)
         waiting = self._store.waiting(target)
         first = next((one for one in waiting if not one.refused), None)
@@ -113,13 +113,13 @@ class Notifier:
             *(one for one in waiting if one.refused),
         ]
         for one in candidates:
-            # A time further away than anybody waits was written down by a clock that was put back since.
+            # A time too far away was stored by a clock that has been set back since.
             if one.next is None or one.next <= now or one.next > now + timedelta(seconds=LONGEST_S * 100):
                 return one
         return None
 
     async def _goes_on(self, target: TargetSettings, waiting: QueuedNotification) -> bool:
-        """Try, and tell of what is in the way of that; whether the next may be tried at once."""
+        """Try to send, and report what prevents it. Returns whether the next may be tried at once."""
         try:
             answer = await self._try(target, waiting)
         except OastError as error:
@@ -129,7 +129,7 @@ class Notifier:
             )
             return False
         except Exception as error:
-            # A fault of Oast itself with one target: the others are told all the same.
+            # An internal error with one target must not stop the others.
             fault = f"internal error in Oast: {type(error).__name__}: {error}"
             self._heard(
                 Attempt(target.name, waiting.number, SendResult(False, fault), waiting.attempts, None)

@@ -1,5 +1,4 @@
-"""Draws what was counted over time: devices that have drifted, checks that were not true, devices that could
-not be reached."""
+"""Draws what was counted over time: devices with drift, failed checks, devices that could not be reached."""
 
 from __future__ import annotations
 
@@ -18,9 +17,9 @@ from oast.watch.store import Sample
 
 SIZE_IN = (12.8, 7.2)
 DOTS_PER_IN = 100
-# Colours that are told apart by people who see no red or no green, too.
+# Colors that people with red-green blindness can distinguish.
 WRONG, WARNED, UNREACHED, ALL, CHANGE = "#b5443a", "#d99a2b", "#5b6770", "#c9d3da", "#3a6ea5"
-# A run that comes so much later than usual leaves a gap: nobody knows what was between.
+# A run that is later than usual by this factor leaves a gap: what was between is unknown.
 GAP = 3.0
 # With more runs than these, a mark for each would be a band.
 MARKED_RUNS = 60
@@ -139,7 +138,7 @@ def _draw(axis: Axes, panel: Panel, runs: Sequence[Sample]) -> None:
 
 
 def _shade_gaps(axis: Axes, runs: Sequence[Sample]) -> None:
-    """Where nobody looked, nothing is known."""
+    """Return the times in which no job ran, so that nothing is known."""
     parts = _parts(runs, [0] * len(runs))
     label = "not watched"
     for (before, _), (after, _) in pairwise(parts):
@@ -148,7 +147,7 @@ def _shade_gaps(axis: Axes, runs: Sequence[Sample]) -> None:
 
 
 def _parts(runs: Sequence[Sample], values: Sequence[int]) -> list[tuple[list[datetime], list[int]]]:
-    """The line, in pieces: where nobody looked for long, there is a gap."""
+    """Return the line in pieces, with a gap where no job ran for long."""
     times = [run.at for run in runs]
     steps = sorted(later - earlier for earlier, later in pairwise(times))
     longest = steps[len(steps) // 2] * GAP if steps else timedelta.max

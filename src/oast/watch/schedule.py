@@ -1,6 +1,6 @@
-"""When a job is due: by its schedule, by when it was begun last, and by a clock that may jump.
+"""When a job is due: by its schedule, by its last start, and by a clock that may jump.
 
-A job that was due while nobody watched is begun once, however often it was due. A clock that was put back
+A job that was due while no watch ran is started once, however often it was due. A clock that was set back
 makes no job wait for the time that it had shown before.
 """
 
@@ -49,8 +49,8 @@ def due_at(job: JobSettings, last: datetime, now: datetime, zone: tzinfo) -> dat
 
 
 def _cron(job: JobSettings, since: datetime, zone: tzinfo, *, back: bool = False) -> datetime | None:
-    """The first time of the expression after `since`, or the last one before it; None when there is none
-    within about fifty years."""
+    """Return the first time of the expression after `since`, or the last one before it; None when there is
+    none within about fifty years."""
     for found in CronSim(job.at or "", since.astimezone(zone), reverse=back):
         at = found.astimezone(UTC)
         # In the hour that summer time repeats, a time of the day can be meant that has been.

@@ -1,4 +1,4 @@
-"""What came of telling somebody something."""
+"""The result of a delivery attempt."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class SendResult:
 
 
 def show_answer(text: str) -> str:
-    """What somebody else has said, as one line without control characters."""
+    """Return an answer of the receiver as one line without control characters."""
     line = " ".join("".join(c if c.isprintable() else " " for c in text).split())
     return line if len(line) <= LONGEST_SAID else line[: LONGEST_SAID - 1] + "…"
 

@@ -1,9 +1,9 @@
-"""What `oast watch` keeps: when jobs were begun, what is wrong, what it was over time, and whom something has
-still to be told.
+"""The store of `oast watch`: starts of jobs, current problems, their history, and notifications that still
+must be sent.
 
-A SQLite database in the estate's working folder (WAL, synchronous FULL). What a run has found, and the
-notification of what is new in it, are one transaction: after a crash either both are there, or the next run
-finds the same again. Fields: docs/formats.md.
+It is a SQLite database in the estate's working folder (WAL, synchronous FULL). The findings of a run and the
+notification of what is new in them are one transaction: after a crash either both are there, or the next run
+finds the same again. docs/formats.md describes the fields.
 """
 
 from __future__ import annotations
@@ -68,8 +68,8 @@ class JobRun:
 
 @dataclass(frozen=True, slots=True)
 class QueuedNotification:
-    """Something that has still to be told to `target`. Not before `next` (UTC); `refused` if the target does
-    not want it as it is."""
+    """A notification that still must be sent to `target`. Not before `next` (UTC); `refused` if the target
+    rejected it."""
 
     number: int
     target: str
@@ -175,8 +175,8 @@ class Store:
         }
 
     def begin(self, name: str, due: datetime, now: datetime) -> None:
-        """The job is begun `now` as it was due at `due`: however it ends, it is not begun again for that.
-        Raises StateError."""
+        """Record that the job starts `now`, due at `due`: however it ends, it is not started again for that
+        time. Raises StateError."""
         with self._transaction() as database:
             database.execute(
                 "UPDATE job SET last = ?, began = ?, ended = NULL WHERE name = ?",
@@ -263,11 +263,10 @@ class Store:
         ]
         return [one for one in found if not does or one.does in does]
 
-    # --- what has still to be told
+    # --- notifications to send
 
     def waiting(self, target: str | None = None) -> list[QueuedNotification]:
-        """What has still to be told, to `target` or to anybody, in the order in which it came. Raises
-        StateError."""
+        """Return what still must be sent, to `target` or to all, in order. Raises StateError."""
         sql = (
             "SELECT notice, target, made, attempts, next, refused, said FROM sending JOIN notice ON number ="
             " notice WHERE ?1 IS NULL OR target = ?1 ORDER BY notice, target"
@@ -290,7 +289,7 @@ class Store:
         return str(self._rows("SELECT body FROM notice WHERE number = ?", (number,))[0][0])
 
     def sent(self, number: int, target: str) -> None:
-        """It was told. Raises StateError."""
+        """Record that it was delivered. Raises StateError."""
         with self._transaction() as database:
             database.execute("DELETE FROM sending WHERE notice = ? AND target = ?", (number, target))
             sql = (
@@ -300,7 +299,7 @@ class Store:
             database.execute(sql, (number,))
 
     def failed(self, number: int, target: str, next_: datetime, said: str, *, refused: bool) -> None:
-        """It could not be told, and is tried again at `next_`. Raises StateError."""
+        """Record a failed attempt; the next one is at `next_`. Raises StateError."""
         sql = (
             "UPDATE sending SET attempts = attempts + 1, next = ?, said = ?, refused = ? WHERE notice = ? AND"
             " target = ?"

@@ -20,7 +20,7 @@ NOTICE = 5
 # The number that RFC 5612 leaves to documentation stands for ours, as no number is registered for this
 # program.
 ELEMENT = "oast@32473"
-# RFC 5424, section 6.1: every receiver should accept so many octets.
+# RFC 5424, section 6.1: every receiver should accept this many octets.
 LONGEST = 2048
 NIL = "-"
 

@@ -23,7 +23,7 @@ from oast.watch.send_result import SendResult, of_system, show_answer
 
 TYPE = "application/json"
 LABEL = "oast"
-# What to try again is told by these, besides all that are the receiver's own trouble (500 and above).
+# Status codes that ask for another attempt, in addition to the receiver's own errors (500 and above).
 LATER = (408, 425, 429)
 LONGEST_LATER_S = 86400.0
 READ_AT_MOST = 2000

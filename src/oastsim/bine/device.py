@@ -149,7 +149,7 @@ class Device(SimulatedDevice):
         self.tell(facts_of(self.running))
 
     def save(self) -> int:
-        """Running becomes startup. Returns its size in bytes. Raises Refused when there is no room for it."""
+        """Copy running to startup. Returns its size in bytes. Raises Refused when the disk is full."""
         self._need_room()
         self.startup = self.running.text()
         self.keep()
@@ -181,15 +181,14 @@ class Device(SimulatedDevice):
         self._changed()
         self.keep()
 
-    # --- the way back
-    # ---------------------------------------------------------------------------------------------
+    # --- rollback
+    # -------------------------------------------------------------------------------------------------
 
     def arm(self, seconds: int, by: str, name: str | None = None) -> None:
-        """Keep running in the archive; go back to it in `seconds` unless confirmed. Arming again only
-        restarts the clock.
+        """Store running in the archive; restore it in `seconds` unless confirmed. Arming again only restarts
+        the timer.
 
-        Raises Refused when there is no room for the archive, and when somebody has armed it under another
-        name.
+        Raises Refused when the disk is full, and when another session has armed it under another name.
         """
         self._need_room()
         if self.timer is not None:
@@ -219,12 +218,12 @@ class Device(SimulatedDevice):
 
     @property
     def timer_told(self) -> str:
-        """What runs, in words."""
+        """Return running as text."""
         by, name = self.timer_by
         return f"{f'as {name} ' if name else ''}by {by}, {self.waits_s()} s left"
 
     def need_name(self, name: str | None) -> None:
-        """Whoever says which timer is meant touches no other. Raises Refused."""
+        """Require the timer's name, so that a session cannot touch another one. Raises Refused."""
         if name is not None and self.timer is not None and name != self.timer_by[1]:
             raise Refused(f"another is armed: {self.timer_told}", 0)
 

@@ -1,1 +1,1 @@
-"""cowl: a switch and router that is told paths, and takes them as a whole from a candidate."""
+"""cowl: a switch and router with a path syntax, which applies a whole candidate with a commit."""

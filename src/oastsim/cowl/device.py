@@ -108,7 +108,7 @@ class Device(TreeDevice):
         self.kept_and_told()
 
     def save(self) -> None:
-        """What runs is what the device starts with. Raises Wrong when there is no room for it."""
+        """Copy running to startup. Raises Wrong when the disk is full."""
         self._need_room()
         self.startup = self.running.text()
         self.keep()

@@ -1,5 +1,4 @@
-"""cowl's command line. Words are never cut short; what stands in the candidate takes effect by `commit`
-alone."""
+"""cowl's command line. Words cannot be abbreviated; only `commit` applies the candidate."""
 
 from __future__ import annotations
 

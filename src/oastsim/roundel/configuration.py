@@ -48,9 +48,9 @@ def problems(tree: Tree, ports: frozenset[str]) -> Iterator[Wrong]:
                 holders[ip] = name
     for (kind, name), protocol in _protocols(tree):
         path = f"/routing/control-plane-protocols/control-plane-protocol[type='{kind}'][name='{name}']"
-        for part, wanted in (("ospf", OSPF), ("bgp", BGP), ("static-routes", STATIC)):
-            if part in protocol and kind != wanted:
-                yield Wrong(f"{part} is for protocols of the type {wanted}", path)
+        for part, expected in (("ospf", OSPF), ("bgp", BGP), ("static-routes", STATIC)):
+            if part in protocol and kind != expected:
+                yield Wrong(f"{part} is for protocols of the type {expected}", path)
     for kind in (OSPF, BGP):
         if sum(one == kind for (one, _), _ in _protocols(tree)) > 1:
             yield Wrong(f"there can be one protocol of the type {kind}", "/routing/control-plane-protocols")

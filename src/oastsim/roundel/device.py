@@ -23,7 +23,8 @@ from oastsim.tree_device import NEVER_S, System, TreeDevice, Waiting
 
 @dataclass
 class Pending(Waiting):
-    """It is confirmed by whoever knows `persist`, or, without one, by the session `owner` before it ends."""
+    """It is confirmed by a session that knows `persist` or, without one, by the session `owner` before it
+    ends."""
 
     owner: Service | None
     persist: str | None

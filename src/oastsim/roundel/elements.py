@@ -90,11 +90,11 @@ def parsed(message: bytes) -> Element:
 # ---------------------------------------------------------------------------------------------------------
 
 
-def printed(tree: Tree, wanted: set[str] | None = None) -> list[Element]:
-    """The configuration, an element for each node at the top, of those that are `wanted`. Leaves come in no
+def printed(tree: Tree, expected: set[str] | None = None) -> list[Element]:
+    """The configuration, an element for each node at the top, of those that are `expected`. Leaves come in no
     particular order, as on real devices."""
     holder = etree.Element("data")
-    tops = {node.name for node in tree.schema.inner if wanted is None or tag_of(node) in wanted}
+    tops = {node.name for node in tree.schema.inner if expected is None or tag_of(node) in expected}
     _below(holder, tree.schema, {name: data for name, data in tree.data.items() if name in tops}, "")
     return list(holder)
 
@@ -360,19 +360,19 @@ class _Editing:
 # --------------------------------------------------------------------------------------------------------
 
 
-def filtered(elements: list[Element], wanted: Element) -> list[Element]:
+def filtered(elements: list[Element], expected: Element) -> list[Element]:
     """What a subtree filter selects (RFC 6241, section 6)."""
     return [
         found
         for element in elements
-        if (found := _selected(element, [one for one in wanted if _names(one, element)])) is not None
+        if (found := _selected(element, [one for one in expected if _names(one, element)])) is not None
     ]
 
 
-def _names(wanted: Element, element: Element) -> bool:
-    namespace = etree.QName(wanted).namespace
+def _names(expected: Element, element: Element) -> bool:
+    namespace = etree.QName(expected).namespace
     return bool(
-        etree.QName(wanted).localname == etree.QName(element).localname
+        etree.QName(expected).localname == etree.QName(element).localname
         and namespace in (None, etree.QName(element).namespace)
     )
 

@@ -10,7 +10,7 @@ LONGEST = 16_000_000
 
 
 class Broken(Exception):
-    """What arrived is no framing."""
+    """The input has invalid framing."""
 
 
 class Framing:

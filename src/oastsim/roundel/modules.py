@@ -1,4 +1,4 @@
-"""The YANG modules of a roundel: named in its hello, and given to whoever asks (RFC 6022, section 3.1)."""
+"""The YANG modules of a roundel: named in its hello, and sent to clients that ask (RFC 6022, section 3.1)."""
 
 from __future__ import annotations
 

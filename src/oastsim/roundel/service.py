@@ -67,7 +67,7 @@ class Service:
         return self._framing.framed(etree.tostring(hello, xml_declaration=True, encoding="UTF-8"))
 
     def feed(self, data: bytes) -> list[bytes]:
-        """The requests that are whole. What is no message ends the session without a word."""
+        """Return the complete requests. An invalid message ends the session without an answer."""
         found: list[bytes] = []
         try:
             while messages := self._framing.feed(data):
@@ -341,15 +341,15 @@ def _seconds(text: str) -> float:
 
 
 def _tops(operation: Element) -> set[str] | None:
-    """The names at the top of a subtree filter; None where there is no filter, or one without names."""
-    wanted = operation.find(base("filter"))
-    return None if wanted is None else {one.tag for one in wanted}
+    """The names at the top of a subtree filter; None without a filter, or with one without names."""
+    expected = operation.find(base("filter"))
+    return None if expected is None else {one.tag for one in expected}
 
 
 def _data(elements: list[Element], operation: Element) -> Element:
     data = etree.Element(base("data"), nsmap={None: BASE})
-    wanted = operation.find(base("filter"))
-    data.extend(elements if wanted is None else filtered(elements, wanted))
+    expected = operation.find(base("filter"))
+    data.extend(elements if expected is None else filtered(elements, expected))
     return data
 
 

@@ -35,7 +35,7 @@ def _put(outer: Element, module: str, name: str, text: str | None = None) -> Ele
 
 
 def _top(elements: list[Element], module: str, name: str) -> Element:
-    """The element at the top, made where there is no configuration of it."""
+    """Return the top element, and create it where it has no configuration."""
     found = next((one for one in elements if one.tag == _tag(module, name)), None)
     if found is None:
         found = etree.Element(_tag(module, name), nsmap={None: NAMESPACES[module]})
@@ -43,11 +43,11 @@ def _top(elements: list[Element], module: str, name: str) -> Element:
     return found
 
 
-def with_state(device: Device, elements: list[Element], wanted: set[str] | None = None) -> list[Element]:
-    """The configuration with the state of the device in it; only of what is `wanted`, by the names at the
+def with_state(device: Device, elements: list[Element], expected: set[str] | None = None) -> list[Element]:
+    """The configuration with the state of the device in it; only of what is `expected`, by the names at the
     top."""
     for module, name, put in _PARTS:
-        if wanted is None or _tag(module, name) in wanted:
+        if expected is None or _tag(module, name) in expected:
             put(device, _top(elements, module, name))
     return elements
 

@@ -1,4 +1,4 @@
-"""The delivery to one device that a run which died has left open: found out, and brought to its end."""
+"""Recovery of one device that an interrupted run left open: find out its state, and finish or roll back."""
 
 from __future__ import annotations
 
@@ -33,11 +33,11 @@ class RecoveryState:
 
 
 class RecoveredTransaction(DeviceTransaction):
-    """Takes up what another run has begun. The token of that run is what tells that a timer or a commit on
-    the device is its own.
+    """Continues what another run has begun. The token of that run identifies its timer or commit on the
+    device.
 
-    What was decided to be kept, is confirmed and saved; what was confirmed, is saved; everything else is
-    taken back. Foreign changes are left alone, and nothing is saved that holds some.
+    A change that the run decided to keep is confirmed and saved; a confirmed one is saved; everything else is
+    rolled back. Foreign changes are not touched, and nothing that contains them is saved.
     """
 
     def __init__(self, remains: RecoveryState, intent: Intent, means: TransactionContext) -> None:
@@ -58,12 +58,12 @@ class RecoveredTransaction(DeviceTransaction):
 
     async def finish(self) -> None:
         """Bring it to an end; it has an outcome then."""
-        await self._context.journal.step("recovery started")
-        await self.recover()
+        await self.context.journal.step("recovery started")
+        await self.recovery.recover()
 
-    async def _read_running(self, session: Session) -> Node:
+    async def read_running(self, session: Session) -> Node:
         """What it runs tells the secrets of what was kept without them."""
-        running = await super()._read_running(session)
+        running = await super().read_running(session)
         planned, listed = self._remains.planned, self._remains.listed
         if listed is not None:
             await listed.load()
@@ -75,5 +75,5 @@ class RecoveredTransaction(DeviceTransaction):
         listed = listed or PartialRunningConfig(restore_secrets(planned.before, secrets))
         self.comparison = comparison_from_record(intent, listed, self._remains.manner, rollback_method)
         if self._remains.listed is not None:
-            self._expected = canonical(apply_edits(self.comparison.edits, listed.tree))
+            self.expected = canonical(apply_edits(self.comparison.edits, listed.tree))
         return running

@@ -1,13 +1,13 @@
-"""The ways out of a delivery to one device: finding out what it runs, saving, going back, and leaving it to
-its own way back."""
+"""Rollback of one device, recovery of one that was lost, and leaving it to the rollback of its own."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime, timedelta
+from typing import TYPE_CHECKING
 
 from oast.change import Cause, Outcome, Phase, RollbackReason, State
 from oast.change.device.context import LossOfContact, ManagementAddress
-from oast.change.device.transaction_state import TransactionState, edits_text
 from oast.change.methods import DeliveryMethod
 from oast.change.plan import edits_between
 from oast.change.record import REVERT
@@ -19,12 +19,13 @@ from oast.errors import (
     DeviceError,
     DeviceRefused,
     InternalDeviceError,
-    ProtocolError,
     RollbackLeftover,
     RollbackPending,
 )
 from oast.fleet import Stage
-from oast.verify import CheckResult
+
+if TYPE_CHECKING:
+    from oast.change.device.transaction import DeviceTransaction
 
 # After the timer has gone off a device may need a moment until it can be reached again.
 RETURN_MARGIN_S = 20.0
@@ -33,81 +34,60 @@ RETRY_S = 1.0
 ROLLBACK_POLLS = 2
 
 
-class RollbackRecovery(TransactionState):
-    """What is done when a delivery cannot go on as it was meant to, and how one ends well."""
+class RollbackRecovery:
+    """Rolls a device back, and finds out the state of one that the transaction has lost."""
 
-    async def _save(self, session: Session, cause: Cause, *, excused: tuple[CheckResult, ...] = ()) -> None:
-        self._say(Stage.SAVING)
-        await self._context.journal.step("saving")
-        try:
-            now = await self._read_again(session)
-            if (self._concurrent_edits or self._expected is None) and edits_between(
-                self.comparison.intent, now, self.comparison.manner
-            ):
-                raise ProtocolError("after saving, the startup configuration differs from what was confirmed")
-            if self._concurrent_edits:
-                await self._end_unsaved_after_edits()
-                return
-            await self._delivery_over(session).save()
-        except DeviceError as error:
-            await self._end_unsaved(Cause.FAILED, error)
-            return
-        await self._end(State.DELIVERED, cause, excused=excused)
+    def __init__(self, transaction: DeviceTransaction) -> None:
+        self._transaction = transaction
+        # Whether the device was asked at last what it runs.
+        self.state_was_read = True
+        self._reached_in_time = False
+        self._unknown_reason = ""
+        # Set when inverse edits had to replace the device's own rollback, and what that rollback left behind.
+        self._rolled_back_by_oast = False
+        self._leftover: str | None = None
 
-    async def _end_unsaved_after_edits(self) -> None:
-        """What somebody else has typed meanwhile is not saved without consent, and with it nothing."""
-        reason = (
-            "the change is active but not saved, because another session edited the device: "
-            f"{self._concurrent_edits_text}"
-        )
-        if self.comparison.manner.into_startup:
-            reason = (
-                "the startup configuration has the change, and edits that another session saved: "
-                f"{self._concurrent_edits_text}"
+    def notes(self, state: State) -> list[str]:
+        """What a reader of the outcome should know about the rollback."""
+        notes = []
+        if self._rolled_back_by_oast and state is State.REVERTED:
+            notes.append(
+                "the device accepted the rollback but did not perform it, so Oast rolled it back with"
+                " inverse edits"
             )
-        await self._end(
-            State.DELIVERED,
-            Cause.FAILED,
-            reason,
-            "review it with the next push, which saves it after your confirmation",
-        )
-
-    async def _end_unsaved(self, cause: Cause, error: DeviceError) -> None:
-        reason = f"the change is active, but startup may not be saved: {error.message}"
-        await self._end(
-            State.DELIVERED,
-            cause,
-            reason,
-            "check the device and save its configuration there; otherwise it restarts with the old one",
-        )
+        if state is State.UNKNOWN and self.state_was_read and self._unknown_reason:
+            notes.append(self._unknown_reason)
+        if self._leftover:
+            notes.append(self._leftover)
+        return notes
 
     async def leave(self) -> None:
-        """Whoever runs this does not wait any longer: the device is left to its own rollback, and that is
-        said."""
-        if self.outcome is not None:
+        """Stop waiting: leave the device to its own rollback, and report that."""
+        if self._transaction.outcome is not None:
             return
         left = self.outcome_if_interrupted()
-        self._state_was_read = left.state is State.UNCHANGED
-        await self._end(left.state, left.cause, left.reason, left.hint)
+        self.state_was_read = left.state is State.UNCHANGED
+        await self._transaction.end(left.state, left.cause, left.reason, left.hint)
 
     def outcome_if_interrupted(self) -> Outcome:
-        """Its outcome or, while it has none, what is known if this process ends now."""
-        if self.outcome is not None:
-            return self.outcome
-        if self.phase is Phase.UNTOUCHED:
-            return self._outcome(
+        """Return the outcome or, while the transaction has none, what is known if this process ends now."""
+        transaction = self._transaction
+        if transaction.outcome is not None:
+            return transaction.outcome
+        if transaction.phase is Phase.UNTOUCHED:
+            return transaction.new_outcome(
                 State.UNCHANGED, Cause.INTERRUPTED, "interrupted before anything was sent to the device"
             )
-        rollback_method = self.comparison.rollback_method
-        until = datetime.now().astimezone() + timedelta(seconds=max(0.0, self.rollback_due_s))
-        if self.comparison.manner.into_startup:
+        rollback_method = transaction.comparison.rollback_method
+        until = datetime.now().astimezone() + timedelta(seconds=max(0.0, transaction.rollback_due_s))
+        if transaction.comparison.manner.into_startup:
             reason = "interrupted: the startup configuration may be the new or the old one"
-        elif self.phase is Phase.CONFIRMED:
+        elif transaction.phase is Phase.CONFIRMED:
             reason = (
                 "interrupted after confirming, before saving: the change is active; startup may be the"
                 " old configuration"
             )
-        elif self.phase is Phase.CONFIRMING:
+        elif transaction.phase is Phase.CONFIRMING:
             reason = (
                 f"interrupted while confirming: by {until:%H:%M:%S} the device has either rolled back"
                 f" ({rollback_method.name}) or kept the change"
@@ -118,60 +98,64 @@ class RollbackRecovery(TransactionState):
             reason = (
                 "interrupted, and the device has no rollback of its own: a part of the change may be active"
             )
-        return self._outcome(
-            State.UNKNOWN, Cause.INTERRUPTED, reason, "after that, recover the run with: oast change resume"
+        return transaction.new_outcome(
+            State.UNKNOWN, Cause.INTERRUPTED, reason, "after that, recover the run with: oast change recover"
         )
 
-    async def _refused(self, refused: DeviceRefused) -> None:
-        """The device refused a line: take back at once what went before it, on the same session."""
+    async def roll_back_after_refusal(self, refused: DeviceRefused) -> None:
+        """Roll back the lines before one that the device refused, at once and on the same session."""
+        transaction = self._transaction
         message = refused.message
-        commands = self.comparison.commands
+        commands = transaction.comparison.commands
         if refused.number is not None and refused.number < len(commands):
-            place = self.comparison.intent.place_of(commands[refused.number].path)
+            place = transaction.comparison.intent.place_of(commands[refused.number].path)
             message = f"{message} ({place})" if place else message
-        if self.phase is Phase.UNTOUCHED:
-            await self._end(State.UNCHANGED, Cause.FAILED, message, refused.hint, why=RollbackReason.REFUSED)
+        if transaction.phase is Phase.UNTOUCHED:
+            await transaction.end(
+                State.UNCHANGED, Cause.FAILED, message, refused.hint, why=RollbackReason.REFUSED
+            )
             return
-        self._say(Stage.REVERTING)
-        await self._context.journal.step("reverting", first=True, decision=REVERT)
+        transaction.enter_stage(Stage.REVERTING)
+        await transaction.context.journal.step("reverting", first=True, decision=REVERT)
         try:
-            state = await self._cancelled(self._open_session())
+            state = await self.roll_back(transaction.require_session())
         except DeviceError:
-            self.lost = LossOfContact(Cause.FAILED, message, why=RollbackReason.REFUSED)
+            transaction.lost = LossOfContact(Cause.FAILED, message, why=RollbackReason.REFUSED)
             return
-        await self._end(state, Cause.FAILED, message, refused.hint, why=RollbackReason.REFUSED)
+        await transaction.end(state, Cause.FAILED, message, refused.hint, why=RollbackReason.REFUSED)
 
-    async def _cancelled(self, session: Session) -> State:
-        """Roll back over `session`; the state that the device is read in afterwards. Raises DeviceError.
+    async def roll_back(self, session: Session) -> State:
+        """Roll back over `session`. Returns the state that the device is read in then. Raises DeviceError.
 
-        That a device accepts the command to roll back proves nothing: what it runs does.
+        That a device accepts the command to roll back proves nothing; its running configuration does.
         """
-        delivery = self._delivery_over(session)
+        transaction = self._transaction
+        delivery = transaction.delivery_over(session)
         try:
-            await delivery.cancel(self.phase)
+            await delivery.cancel(transaction.phase)
         except DeviceRefused:
             pass  # There may be nothing to roll back; reading again tells.
         except RollbackLeftover as leftover:
             self._leftover = leftover.message
-        state = await self._state_now(session)
-        if state is State.UNKNOWN and self.phase >= Phase.APPLYING:
-            return await self._rolled_back_by_edits(delivery, session)
+        state = await self._read_state(session)
+        if state is State.UNKNOWN and transaction.phase >= Phase.APPLYING:
+            return await self._roll_back_by_edits(delivery, session)
         return state
 
-    async def _rolled_back_by_edits(self, delivery: DeliveryMethod, session: Session) -> State:
-        """The device was asked to roll back and still runs something else: once nothing is pending, inverse
-        edits do it.
+    async def _roll_back_by_edits(self, delivery: DeliveryMethod, session: Session) -> State:
+        """Roll back with inverse edits a device that did not roll back on its own, once nothing is pending.
 
         Raises RollbackPending while the device may yet roll back on its own.
         """
+        transaction = self._transaction
         pending = await delivery.is_waiting()
-        over = self.rollback_due_s <= -RETURN_MARGIN_S
+        over = transaction.rollback_due_s <= -RETURN_MARGIN_S
         if pending is not False and not over:
             raise RollbackPending("it has not rolled back yet")
         for _ in range(ROLLBACK_POLLS):
             # Its own rollback may be under way, and needs a moment.
-            await self._context.clock.sleep(RETRY_S)
-            state = await self._state_now(session)
+            await transaction.context.clock.sleep(RETRY_S)
+            state = await self._read_state(session)
             if state is not State.UNKNOWN:
                 return state
         foreign = self._foreign_edits()
@@ -181,88 +165,94 @@ class RollbackRecovery(TransactionState):
                 " not roll them back"
             )
             return State.UNKNOWN
-        self._note("the device did not roll back; sending inverse edits")
-        await self._context.journal.step("rolling back with inverse edits", first=True)
+        transaction.note("the device did not roll back; sending inverse edits")
+        await transaction.context.journal.step("rolling back with inverse edits", first=True)
         await delivery.undo()
-        state = await self._state_now(session)
+        state = await self._read_state(session)
         self._rolled_back_by_oast = state is State.REVERTED
         return state
 
     def _foreign_edits(self) -> list[Edit]:
-        """What has changed in what the sections own since the change was in effect, but for what a part of
-        its rollback explains."""
-        if self._expected is None or self.running is None:
+        """Return what changed in the owned configuration since the change was applied, except for edits that
+        a partial rollback explains."""
+        transaction = self._transaction
+        if transaction.expected is None or transaction.running is None:
             return []
-        scope = self.comparison.intent.scope
-        before = scope.within(self.comparison.running)
-        edits = difference(scope.within(self._expected), scope.within(self.running))
+        scope = transaction.comparison.intent.scope
+        before = scope.within(transaction.comparison.running)
+        edits = difference(scope.within(transaction.expected), scope.within(transaction.running))
         return [edit for edit in edits if not _leads_to(edit, before)]
 
     async def recover(self) -> None:
         """Find out, and where needed bring about, the state of a device that is `lost`.
 
-        Where the device goes back by itself, tries until some time after that must have happened: a device
-        that can only be reached again then was cut off by the change. Where it does not, tries as long, by
-        every way in there is.
+        A device with a revert timer is tried until some time after the timer must have expired: one that can
+        only be reached again then was cut off by the change. A device without one is tried for as long, at
+        every management address.
         """
-        if self.lost is None:
+        transaction = self._transaction
+        if transaction.lost is None:
             return
-        lost = self.lost
-        await self._close()
-        if self.phase is Phase.CONFIRMED:
+        lost = transaction.lost
+        await transaction.close_session()
+        if transaction.phase is Phase.CONFIRMED:
             await self._retry_save(lost.cause)
             return
-        if self.phase is Phase.UNTOUCHED:
-            await self._end(State.UNCHANGED, lost.cause, lost.reason, lost.hint, why=lost.why)
+        if transaction.phase is Phase.UNTOUCHED:
+            await transaction.end(State.UNCHANGED, lost.cause, lost.reason, lost.hint, why=lost.why)
             return
         if (
-            self.rollback_due_s > 0
-            and self._armed_at is not None
-            and self.comparison.rollback_method.is_autonomous
+            transaction.rollback_due_s > 0
+            and transaction.armed_at is not None
+            and transaction.comparison.rollback_method.is_autonomous
         ):
-            self.say_waiting(f"rollback timer of {self.name}", self.rollback_due_s)
-        self._say(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
-        if self.phase < Phase.CONFIRMING:
-            await self._context.journal.step("recovering", first=True, decision=REVERT)
-        clock = self._context.clock
-        gone_off = clock.now() if self._armed_at is None else self._rolled_back_by_s
-        # However late it is: a device that answers is asked.
+            transaction.say_waiting(f"rollback timer of {transaction.name}", transaction.rollback_due_s)
+        transaction.enter_stage(Stage.LOST if lost.cause is not Cause.INTERRUPTED else Stage.REVERTING)
+        if transaction.phase < Phase.CONFIRMING:
+            await transaction.context.journal.step("recovering", first=True, decision=REVERT)
+        clock = transaction.context.clock
+        gone_off = clock.now() if transaction.armed_at is None else transaction.rolled_back_by_s
+        # However late it is, a device that answers is read once.
         deadline = max(gone_off, clock.now()) + RETURN_MARGIN_S
         last = "no further attempt was made"
         at = ManagementAddress.ANY
         while clock.now() < deadline:
             try:
-                state, is_autonomous = await self._attempt_recovery(at)
+                state, is_autonomous = await self._attempt(at)
             except AuthenticationFailed as error:
                 last = error.message
             except DeviceError as error:
                 last = error.message
-            except (
-                Exception
-            ) as error:  # whatever is wrong here, the device is asked until it must have gone back
-                self._transcript.fault(error)
+            except Exception as error:
+                # Whatever is wrong in Oast, the device is tried until it must have rolled back.
+                transaction.transcript.fault(error)
                 last = InternalDeviceError(error).message
             else:
-                await self._finish_recovery(state, lost, is_autonomous=is_autonomous)
+                await self._finish(state, lost, is_autonomous=is_autonomous)
                 return
-            is_alternate_next = self._context.opener.has_alternate and at is ManagementAddress.ANY
+            is_alternate_next = transaction.context.opener.has_alternate and at is ManagementAddress.ANY
             at = ManagementAddress.ALTERNATE if is_alternate_next else ManagementAddress.ANY
-            netconf = self.comparison.intent.platform.netconf
-            # A device that is asked all the time may not come to going back.
+            netconf = transaction.comparison.intent.platform.netconf
+            # A device that is polled without a pause may have no time to roll back.
             await clock.sleep(RETRY_S if netconf is None else max(RETRY_S, netconf.poll_s))
         reason = f"{lost.reason}; the device cannot be reached to find out its state ({last})"
-        self._state_was_read = False
-        await self._end(
-            State.UNKNOWN, lost.cause, reason, self.comparison.rollback_method.unreachable_hint, why=lost.why
+        self.state_was_read = False
+        await transaction.end(
+            State.UNKNOWN,
+            lost.cause,
+            reason,
+            transaction.comparison.rollback_method.unreachable_hint,
+            why=lost.why,
         )
 
-    async def _finish_recovery(self, state: State, lost: LossOfContact, *, is_autonomous: bool) -> None:
+    async def _finish(self, state: State, lost: LossOfContact, *, is_autonomous: bool) -> None:
+        transaction = self._transaction
         cause, reason = lost.cause, lost.reason
-        if state is State.DELIVERED and self._concurrent_edits:
-            await self._end_unsaved_after_edits()
+        if state is State.DELIVERED and transaction.concurrent_edits:
+            await transaction.end_unsaved_after_edits()
             return
         if state is State.DELIVERED:
-            await self._end(state, Cause.NONE if cause is not Cause.INTERRUPTED else cause)
+            await transaction.end(state, Cause.NONE if cause is not Cause.INTERRUPTED else cause)
             return
         why = lost.why
         if state is State.REVERTED and is_autonomous and cause is Cause.FAILED:
@@ -274,54 +264,57 @@ class RollbackRecovery(TransactionState):
                 RollbackReason.NOT_AS_GIVEN,
                 RollbackReason.TOO_SLOW,
             )
-            if is_possible and self._unanswered and self.comparison.access_risks:
+            if is_possible and transaction.unanswered and transaction.comparison.access_risks:
                 cause, why = Cause.CHECKS, RollbackReason.PATH_CUT
                 reason = (
                     f"the change cut off management access ({reason}); the device rolled back"
-                    f" ({self.comparison.rollback_method.name})"
+                    f" ({transaction.comparison.rollback_method.name})"
                 )
             else:
-                reason = f"{reason}; the device was rolled back ({self.comparison.rollback_method.name})"
-        await self._end(state, cause, reason, lost.hint, failed=lost.failed, why=why)
+                reason = (
+                    f"{reason}; the device was rolled back ({transaction.comparison.rollback_method.name})"
+                )
+        await transaction.end(state, cause, reason, lost.hint, failed=lost.failed, why=why)
 
     async def _retry_save(self, cause: Cause) -> None:
         """The change is confirmed, and only saving it was cut short."""
+        transaction = self._transaction
         try:
-            self._session = await self._context.opener(self._transcript)
+            transaction.session = await transaction.context.opener(transaction.transcript)
         except DeviceError as error:
-            await self._end_unsaved(cause, error)
+            await transaction.end_unsaved(cause, error)
             return
-        await self._save(self._session, cause)
+        await transaction.save(transaction.session, cause)
 
-    async def _attempt_recovery(self, at: ManagementAddress) -> tuple[State, bool]:
-        """One try: connect, read, and then go back, or complete a confirmation that was under way.
+    async def _attempt(self, at: ManagementAddress) -> tuple[State, bool]:
+        """Try once: connect, read, and then roll back, or complete a confirmation that was under way.
 
-        Also whether the device had gone back by itself by the time it could be reached again.
+        Returns the state, and whether the device had rolled back on its own when it could be reached again.
         """
-        is_armed = self.rollback_due_s > 0
+        transaction = self._transaction
+        is_armed = transaction.rollback_due_s > 0
         try:
-            session = await self._context.opener(self._transcript, at=at)
+            session = await transaction.context.opener(transaction.transcript, at=at)
         except (ConnectionFailed, AuthenticationFailed):
-            self._unanswered += is_armed
+            transaction.unanswered += is_armed
             raise
-        rollback_method = self.comparison.rollback_method
-        self._reached_in_time = self._reached_in_time or self.rollback_due_s > 0
+        rollback_method = transaction.comparison.rollback_method
+        self._reached_in_time = self._reached_in_time or transaction.rollback_due_s > 0
         try:
-            state = await self._state_now(session)
+            state = await self._read_state(session)
             is_autonomous = (
                 rollback_method.is_autonomous and state is State.REVERTED and not self._reached_in_time
             )
-            if rollback_method.is_autonomous and state is State.REVERTED and self.rollback_due_s < 0:
-                await self._delivery_over(
-                    session
-                ).clean_up()  # What its timer has brought back needs no word of ours.
+            if rollback_method.is_autonomous and state is State.REVERTED and transaction.rollback_due_s < 0:
+                # The timer has rolled it back, so nothing but cleaning up is left to do.
+                await transaction.delivery_over(session).clean_up()
             elif not is_autonomous and state is State.DELIVERED:
-                await self._retry_confirm(self._delivery_over(session))
-                state = await self._state_now(session)
+                await self._retry_confirm(transaction.delivery_over(session))
+                state = await self._read_state(session)
             elif not is_autonomous:
-                state = await self._cancelled(session)
-            if state is State.DELIVERED and not self._concurrent_edits:
-                await self._delivery_over(session).save()
+                state = await self.roll_back(session)
+            if state is State.DELIVERED and not transaction.concurrent_edits:
+                await transaction.delivery_over(session).save()
         finally:
             await session.close()
         return state, is_autonomous
@@ -329,36 +322,36 @@ class RollbackRecovery(TransactionState):
     async def _retry_confirm(self, delivery: DeliveryMethod) -> None:
         """Complete a confirmation that was cut short. Raises DeviceError while it is open whether the change
         stays."""
-        if delivery.is_session_bound and self.rollback_due_s < 0:
-            return  # Nobody could confirm it any more, and it is still there after its time.
+        if delivery.is_session_bound and self._transaction.rollback_due_s < 0:
+            return  # It can no longer be confirmed, and it is still there after its timeout.
         try:
             await delivery.confirm()
         except DeviceRefused as refused:
-            # That it is not armed any more has to be proved: what would still go back is not delivered.
-            if self.rollback_due_s >= 0 and await delivery.is_waiting() is not False:
+            # A change that the device may still roll back is not delivered, so nothing may be pending.
+            if self._transaction.rollback_due_s >= 0 and await delivery.is_waiting() is not False:
                 raise ConnectionFailed(
                     f"{refused.message}; whether the change stays is known when its timeout expires"
                 ) from None
 
-    async def _state_now(self, session: Session) -> State:
-        """What the device runs, read again: in what the sections own, what it ran before, or what was
-        intended."""
-        running = await self._read_again(session)
-        scope = self.comparison.intent.scope
-        before = self.comparison.running
+    async def _read_state(self, session: Session) -> State:
+        """Read the device again, and compare what the sections own with the state before and the intent."""
+        transaction = self._transaction
+        running = await transaction.read_again(session)
+        scope = transaction.comparison.intent.scope
+        before = transaction.comparison.running
         if running == before or not difference(scope.within(before), scope.within(running)):
-            return State.REVERTED if self.phase >= Phase.APPLYING else State.UNCHANGED
-        intended = not edits_between(self.comparison.intent, running, self.comparison.manner)
-        if intended and self.phase >= Phase.CONFIRMING:
+            return State.REVERTED if transaction.phase >= Phase.APPLYING else State.UNCHANGED
+        intended = not edits_between(transaction.comparison.intent, running, transaction.comparison.manner)
+        if intended and transaction.phase >= Phase.CONFIRMING:
             return State.DELIVERED
         what = (
             "startup configuration is neither the one from"
-            if self.comparison.manner.into_startup
+            if transaction.comparison.manner.into_startup
             else "running configuration is neither the one from"
         )
         self._unknown_reason = f"the {what} before the change nor the intended one"
         if intended:
-            verb = "starts with" if self.comparison.manner.into_startup else "runs"
+            verb = "starts with" if transaction.comparison.manner.into_startup else "runs"
             self._unknown_reason = (
                 f"the device still {verb} the change: it was not rolled back, or another session confirmed it"
             )
@@ -366,7 +359,7 @@ class RollbackRecovery(TransactionState):
 
 
 def _leads_to(edit: Edit, before: Node) -> bool:
-    """Whether an edit makes a part of `before` again, and nothing else."""
+    """Return whether an edit restores a part of `before`, and does nothing else."""
     there = before.at(edit.path)
     if edit.operation == "remove" or there is None:
         return edit.operation == "remove" and there is None
@@ -374,3 +367,14 @@ def _leads_to(edit: Edit, before: Node) -> bool:
     return there.statement == edit.node.statement and all(
         one is not None and one.statement == node.statement for one, node in below
     )
+
+
+def edits_text(edits: Sequence[Edit]) -> str:
+    """Return the first three edits as one line of text."""
+    shown = [
+        f"{'-' if edit.operation == 'remove' else '+'}"
+        f" {' / '.join((*(node.text for node in edit.outer), edit.node.text))}"
+        for edit in edits[:3]
+    ]
+    more = f" and {len(edits) - 3} more" if len(edits) > 3 else ""
+    return f"{'; '.join(shown)}{more}"

@@ -1,38 +1,58 @@
 """The delivery to one device, as a transaction that goes through phases (see `Phase`).
 
-What makes it safe: the phase is never behind what may have happened on the device; the way back is armed
-before the first edit where the device has one of its own; and a state is only ever reported after the running
-configuration was read again. A step that loses the device leaves it `lost`; `recover` is the one way out of
-that, and may take until the timer has gone off.
+Three rules make it safe. The phase is never behind what may have happened on the device. The device's revert
+timer or confirmed commit, where it has one, is armed before the first edit. A state is only reported after
+the running configuration was read again. A step that loses the device sets `lost`; only `recover` leads on
+from there, and it may take until the revert timer has expired.
 """
 
 from __future__ import annotations
 
 import asyncio
+import logging
+import secrets
 from collections.abc import AsyncIterator, Iterable
 from contextlib import asynccontextmanager
 
-from oast.change import Cause, Phase, RollbackReason, State
-from oast.change.device.context import DeviceChangedSinceDiff, LossOfContact, ManagementAddress
-from oast.change.device.rollback_recovery import RETRY_S, RollbackRecovery
-from oast.change.methods import DeliveryMethod
-from oast.change.plan import access_risks, edits_between, interface_by_reading, management_interfaces
+from oast.change import Cause, Outcome, Phase, RollbackReason, State
+from oast.change.device.context import (
+    DeviceChangedSinceDiff,
+    LossOfContact,
+    ManagementAddress,
+    TransactionContext,
+)
+from oast.change.device.pre_post_state import PrePostState
+from oast.change.device.rollback_recovery import RETRY_S, RollbackRecovery, edits_text
+from oast.change.methods import ChangeRequest, DeliveryMethod, method_for
+from oast.change.plan import (
+    Comparison,
+    access_risks,
+    edits_between,
+    interface_by_reading,
+    management_interfaces,
+)
 from oast.change.record import KEEP, REVERT, DeviceJournal, now_text
-from oast.change.rollout import changes_only_descriptions, is_affected_by
-from oast.config import difference, read_tree
-from oast.connect import Session
+from oast.change.rollout import changes_only_descriptions, is_affected_by, stable_for_s
+from oast.config import Edit, Node, difference, read_tree
+from oast.connect import Session, Transcript, close_sessions
 from oast.errors import (
     AuthenticationFailed,
     ConnectionFailed,
     DeviceError,
     DeviceRefused,
     InternalDeviceError,
+    ProtocolError,
 )
-from oast.fleet import Stage, TimerEvent
-from oast.verify import CheckResult, evaluate
+from oast.fleet import DeviceEvent, Stage, TimerEvent, WaitEvent
+from oast.readings import Readings, read_readings
+from oast.verify import Check, CheckResult, evaluate
 
-# What has to be left of a revert timer, in seconds, for another attempt to reach a device whose management
-# address moves.
+_log = logging.getLogger(__name__)
+
+# A device may take this long to notice that a session ends.
+CLOSING_S = 10.0
+# Another attempt to reach a device whose management address moves needs at least this much of the timer, in
+# seconds.
 LEAST_LEFT_S = 3.0
 # A wave may keep a device unconfirmed for this many times its first timer; then what delays the others is
 # given up.
@@ -43,12 +63,238 @@ EXTENSION_LEAD = 0.25
 PROBES = 5
 
 
-class DeviceTransaction(RollbackRecovery):
-    """One device's delivery; the wave calls the steps, in the order of their definition, until there is an
+class DeviceTransaction:
+    """One device's delivery. The wave calls the steps, in the order of their definition, until there is an
     `outcome`.
 
-    No step raises DeviceError: what fails is dealt with, or the transaction is `lost`.
+    No step raises DeviceError: a failure is dealt with, or the transaction is `lost`.
     """
+
+    def __init__(
+        self,
+        comparison: Comparison,
+        checks: Iterable[Check],
+        context: TransactionContext,
+        session: Session | None = None,
+    ) -> None:
+        """`session` is one that was left open by comparing."""
+        self.comparison = comparison
+        self.checks = tuple(checks)
+        self.phase = Phase.UNTOUCHED
+        self.outcome: Outcome | None = None
+        self.lost: LossOfContact | None = None
+        # What the device ran when it was last read, canonical.
+        self.running: Node | None = None
+        self.timer_s = context.timer_s
+        self.context = context
+        self._started = context.clock.now()
+        self.transcript = (
+            Transcript(context.clock.now, comparison.name) if session is None else session.transcript
+        )
+        self.session = session
+        self._delivery: DeliveryMethod | None = None
+        self.armed_at: float | None = None
+        # By the clock: when the device rolls back at the earliest, as far as is proved, and when it has done
+        # so at the latest.
+        self._rolls_back_from_s = 0.0
+        self.rolled_back_by_s = 0.0
+        self._is_extendable = True
+        self._before: Readings = {}
+        self._after: Readings = {}
+        self._checked = 0
+        # New sessions that were refused or not answered while the change may have been active.
+        self.unanswered = 0
+        # Its failed checks that cannot pass before others are delivered, with those devices.
+        self.deferred: list[tuple[Check, frozenset[str]]] = []
+        # What the device ran once the change was applied, and what another session has edited since.
+        self.expected: Node | None = None
+        self.concurrent_edits: tuple[Edit, ...] = ()
+        self._listed: tuple[str, Node] | None = None
+        # The address at which the device was reached first.
+        self._reached_at = ""
+        self._token = f"oast-{secrets.token_hex(8)}"
+        self.recovery = RollbackRecovery(self)
+
+    @property
+    def name(self) -> str:
+        return self.comparison.name
+
+    @property
+    def listed(self) -> str | None:
+        """What it has listed last as running, since something was sent to it."""
+        return self._listed[0] if self._listed is not None else None
+
+    @property
+    def pre_post_state(self) -> PrePostState:
+        """What was read of it before the change and after."""
+        return PrePostState(self._before, self._after, self._checked, self.hide)
+
+    @property
+    def timer_left_s(self) -> float:
+        """How long the device waits for a confirmation at least, in seconds."""
+        return self.timer_s if self.armed_at is None else self._rolls_back_from_s - self.context.clock.now()
+
+    @property
+    def rollback_due_s(self) -> float:
+        """The seconds until a device that was not confirmed has rolled back. Longer than `timer_left_s` where
+        extending the timer failed in a way that leaves open whether the device did it."""
+        return self.timer_s if self.armed_at is None else self.rolled_back_by_s - self.context.clock.now()
+
+    def _armed(self, at: float) -> None:
+        """The timer of the device began at `at`, by the clock."""
+        self.armed_at = at
+        self._rolls_back_from_s = self.rolled_back_by_s = at + self.timer_s
+
+    @property
+    def stable_for_s(self) -> float:
+        """How long the checks have to stay true."""
+        return stable_for_s(self.comparison, self.checks)
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it goes on: neither ended nor lost."""
+        return self.outcome is None and self.lost is None
+
+    def hide(self, text: str) -> str:
+        """`text` from this device without the secrets that were sent to it."""
+        return self.transcript.masking.hide(text)
+
+    def delivery_over(self, session: Session) -> DeliveryMethod:
+        return method_for(
+            session,
+            ChangeRequest(
+                self.comparison, self.context.syntax, self._reached, self._sent, self._token, self._fell_back
+            ),
+        )
+
+    async def _reached(self, phase: Phase) -> None:
+        """Nothing is sent that makes the phase possible before this has returned. Raises DeviceError when
+        that cannot be written down and nothing of the change is in effect yet."""
+        self.phase = max(self.phase, phase)
+        _log.debug("%s: phase %s", self.name, phase.name.lower())
+        before = phase in (Phase.STAGED, Phase.APPLYING, Phase.CONFIRMING)
+        await self.context.journal.step(
+            phase.name.lower(), first=before, must=phase <= Phase.APPLYING, phase=int(self.phase)
+        )
+
+    async def _fell_back(self, phase: Phase) -> None:
+        self.phase = phase
+        await self.context.journal.step(f"refused, and back at {phase.name.lower()}", phase=int(phase))
+
+    def _sent(self, number: int) -> None:
+        self.enter_stage(Stage.APPLYING, number)
+
+    async def _list(self, session: Session) -> str:
+        """What is changed, as the device lists it: what it runs, or what it starts with."""
+        return await (
+            session.read_startup() if self.comparison.manner.into_startup else session.read_running()
+        )
+
+    async def read_running(self, session: Session) -> Node:
+        text = await self._list(session)
+        if self._listed is None or self._listed[0] != text:
+            self._listed = text, await read_tree(self.context.syntax, text)
+        return self._listed[1]
+
+    async def read_again(self, session: Session) -> Node:
+        """Read the running configuration again. Differences from the state after applying are edits of
+        another session."""
+        self.running = running = await self.read_running(session)
+        if self.expected is not None:
+            self.concurrent_edits = (
+                () if running is self.expected else tuple(difference(self.expected, running))
+            )
+        return running
+
+    @property
+    def concurrent_edits_text(self) -> str:
+        """Return the edits of other sessions as text."""
+        return edits_text(self.concurrent_edits)
+
+    async def _read_state(self) -> Readings:
+        names = sorted({check.reading for check in self.checks})
+        return await read_readings(self.require_session(), self.comparison.intent.platform, names)
+
+    def note(self, text: str) -> None:
+        """Note a decision in the transcript and in the debug log."""
+        self.transcript.note(text, _log)
+
+    def require_session(self) -> Session:
+        if self.session is None:
+            raise ConnectionFailed("no session with the device")
+        return self.session
+
+    def say(self, stage: Stage) -> None:
+        """Report the stage of this device to the progress display."""
+        self.context.on_event(DeviceEvent(self.name, stage))
+
+    def say_waiting(self, what: str, seconds: float) -> None:
+        """Report to the progress display that the run waits, and for how long at most."""
+        self.context.on_event(WaitEvent(what, seconds))
+
+    def enter_stage(self, stage: Stage, done: int = 0) -> None:
+        total = len(self.comparison.commands) if stage is Stage.APPLYING else 0
+        if not done:
+            self.note(str(stage))
+        self.context.on_event(DeviceEvent(self.name, stage, done, total))
+
+    async def close_session(self) -> None:
+        session, self.session = self.session, None
+        if session is not None:
+            await close_sessions([session], CLOSING_S)
+
+    def new_outcome(
+        self,
+        state: State,
+        cause: Cause,
+        reason: str | None = None,
+        hint: str | None = None,
+        *,
+        failed: tuple[CheckResult, ...] = (),
+        excused: tuple[CheckResult, ...] = (),
+        why: RollbackReason | None = None,
+    ) -> Outcome:
+        return Outcome(
+            device=self.name,
+            state=state,
+            cause=cause,
+            counts=self.comparison.counts,
+            seconds=self.context.clock.now() - self._started,
+            reason=reason,
+            hint=hint,
+            failed_checks=failed,
+            excused_checks=excused,
+            log=str(self.context.log),
+            rollback_method=self.comparison.rollback_method,
+            also_saved=len(self.comparison.unsaved) if state is State.DELIVERED else 0,
+            why=None if state is State.DELIVERED and cause is Cause.NONE else why,
+        )
+
+    async def end(
+        self,
+        state: State,
+        cause: Cause,
+        reason: str | None = None,
+        hint: str | None = None,
+        *,
+        failed: tuple[CheckResult, ...] = (),
+        excused: tuple[CheckResult, ...] = (),
+        why: RollbackReason | None = None,
+    ) -> None:
+        came_to, self.phase = self.phase, Phase.ENDED
+        # The notes may hold what the device said.
+        reason = "; ".join(note for note in (reason, *self.recovery.notes(state)) if note) or None
+        reason = self.hide(reason) if reason else reason
+        self.note(f"{state}: {reason}" if reason else str(state))
+        self.outcome = self.new_outcome(state, cause, reason, hint, failed=failed, excused=excused, why=why)
+        self.comparison.listed.release()
+        await self.context.journal.ended(self.outcome, came_to, asked=self.recovery.state_was_read)
+        self.context.on_event(DeviceEvent(self.name, Stage(str(state))))
+        await self.close_session()
+        try:
+            self.transcript.write(self.context.log)
+        except OSError:
+            pass  # A full disk here must not turn a known state into an unknown one.
 
     async def prepare(self) -> None:
         """Everything that changes nothing: connect, read again, back up, take readings, make sure of the way
@@ -56,43 +302,43 @@ class DeviceTransaction(RollbackRecovery):
         try:
             await self._prepare()
         except DeviceError as error:
-            await self._end(State.UNCHANGED, Cause.FAILED, error.message, error.hint)
+            await self.end(State.UNCHANGED, Cause.FAILED, error.message, error.hint)
 
     async def _prepare(self) -> None:
         running_text = await self._connected()
         compared = await self.comparison.listed.load()
         if (
             running_text != self.comparison.running_text
-            and await read_tree(self._context.syntax, running_text) != compared
+            and await read_tree(self.context.syntax, running_text) != compared
         ):
             raise DeviceChangedSinceDiff(
                 "the device has changed since the comparison; nothing was sent to it",
                 hint="compare again and review the difference",
             )
-        self._say(Stage.BACKING_UP)
+        self.enter_stage(Stage.BACKING_UP)
         # On the disk before anything is touched; a slow disk holds up this device alone.
-        await asyncio.to_thread(self._context.backup.write, running_text)
+        await asyncio.to_thread(self.context.backup.write, running_text)
         self._before = await self._read_state()
-        self._delivery = self._delivery_over(self._open_session())
+        self._delivery = self.delivery_over(self.require_session())
         await self._delivery.check_nothing_pending()
         await self._prove_rollback_method(self._delivery)
-        await self._context.journal.step("prepared", token=self._token)
-        self._say(Stage.PREPARED)
+        await self.context.journal.step("prepared", token=self._token)
+        self.enter_stage(Stage.PREPARED)
 
     async def _connected(self) -> str:
         """A session, and what the device runs now. One that was left open may have ended since: nothing was
         sent on it."""
-        if self._session is not None:
-            self._note("continuing in the session of the comparison")
-            self._reached_at = self._session.reached_at
+        if self.session is not None:
+            self.note("continuing in the session of the comparison")
+            self._reached_at = self.session.reached_at
             try:
-                return await self._list(self._session)
+                return await self._list(self.session)
             except ConnectionFailed:
-                await self._close()
-        self._say(Stage.CONNECTING)
-        self._session = await self._context.opener(self._transcript)
-        self._reached_at = self._session.reached_at
-        return await self._list(self._session)
+                await self.close_session()
+        self.enter_stage(Stage.CONNECTING)
+        self.session = await self.context.opener(self.transcript)
+        self._reached_at = self.session.reached_at
+        return await self._list(self.session)
 
     async def _prove_rollback_method(self, delivery: DeliveryMethod) -> None:
         """A change that may cut management access is not begun where nothing would roll the device back."""
@@ -105,15 +351,15 @@ class DeviceTransaction(RollbackRecovery):
             f"the change may cut off management access: {risks[0]}{more}; and the device has no"
             " rollback of its own"
         )
-        if not self._context.opener.has_alternate:
+        if not self.context.opener.has_alternate:
             hint = (
                 "add an alternate management address to the inventory (alternate_address: ADDRESS), or"
                 " change it on the console"
             )
             raise DeviceError(f"{what}; nothing was sent to it", hint=hint)
         try:
-            alternate = await self._context.opener(
-                self._transcript, at=ManagementAddress.ALTERNATE, proving=True
+            alternate = await self.context.opener(
+                self.transcript, at=ManagementAddress.ALTERNATE, proving=True
             )
         except DeviceError as error:
             raise DeviceError(
@@ -124,15 +370,13 @@ class DeviceTransaction(RollbackRecovery):
             await self._require_untouched(alternate, what)
         finally:
             await alternate.close()
-        self._note(
-            "the alternate management address answers, on an interface that the change does not affect"
-        )
+        self.note("the alternate management address answers, on an interface that the change does not affect")
 
     async def _require_untouched(self, alternate: Session, what: str) -> None:
         """Prove that the change cannot cut the session at the alternate management address. Raises
         DeviceError."""
         intent, running = self.comparison.intent, self.comparison.running
-        opener = self._context.opener
+        opener = self.context.opener
         route = opener.alternate_route(alternate)
         if not route.is_out_of_band and not management_interfaces(intent, running, route):
             route = opener.alternate_route(
@@ -163,23 +407,23 @@ class DeviceTransaction(RollbackRecovery):
             return
         if not self.comparison.edits:
             # It runs what it should; all there is to do is to save it.
-            self._expected = self.comparison.running
+            self.expected = self.comparison.running
             return
         try:
-            self._say(Stage.STAGING)
+            self.enter_stage(Stage.STAGING)
             await self._delivery.stage()
             await self._delivery.validate()
-            self._say(Stage.APPLYING, 0)
+            self.enter_stage(Stage.APPLYING, 0)
             # From here on the device may be armed, even if its answer is lost.
-            self._armed(self._context.clock.now())
-            await self._context.journal.step("arming", armed=now_text(), timer_s=float(self.timer_s))
-            self._context.on_event(TimerEvent(self.name, self.timer_s))
-            self._note(f"unless confirmed, the device rolls back ({self._delivery.rollback_method.name})")
+            self._armed(self.context.clock.now())
+            await self.context.journal.step("arming", armed=now_text(), timer_s=float(self.timer_s))
+            self.context.on_event(TimerEvent(self.name, self.timer_s))
+            self.note(f"unless confirmed, the device rolls back ({self._delivery.rollback_method.name})")
             async with self._probing():
                 await self._delivery.apply(self.timer_s)
                 await self._prove()
         except DeviceRefused as refused:
-            await self._refused(refused)
+            await self.recovery.roll_back_after_refusal(refused)
         except ConnectionFailed as error:
             if not await self._reached_after_move():
                 self.lost = LossOfContact(Cause.FAILED, error.message, error.hint)
@@ -198,11 +442,11 @@ class DeviceTransaction(RollbackRecovery):
 
         async def probe() -> None:
             while True:
-                await self._context.clock.sleep(self.timer_s / PROBES)
+                await self.context.clock.sleep(self.timer_s / PROBES)
                 try:
-                    session = await self._context.opener(self._transcript, at=self._moved_to)
+                    session = await self.context.opener(self.transcript, at=self._moved_to)
                 except ConnectionFailed:
-                    self._unanswered += 1
+                    self.unanswered += 1
                 except DeviceError:
                     return  # It answers.
                 else:
@@ -216,10 +460,9 @@ class DeviceTransaction(RollbackRecovery):
             await asyncio.gather(task, return_exceptions=True)
 
     async def _reached_after_move(self) -> bool:
-        """Whether the device answers at the address that the change has moved its management access to, and
-        runs the change there.
+        """Return whether the device answers at the new management address, and runs the change there.
 
-        Its rollback is armed meanwhile, and takes place if this fails.
+        Its rollback is armed in the meantime, and takes place if this fails.
         """
         move, delivery = self.comparison.move, self._delivery
         if (
@@ -232,23 +475,23 @@ class DeviceTransaction(RollbackRecovery):
             return False
         if self.phase < Phase.APPLYING:
             return False
-        self._note(f"the management address moves from {move.before} to {move.to}")
-        lost_id = self._session.session_id if self._session is not None else ""
-        await self._close()
+        self.note(f"the management address moves from {move.before} to {move.to}")
+        lost_id = self.session.session_id if self.session is not None else ""
+        await self.close_session()
         while self.timer_left_s > LEAST_LEFT_S:
-            self._say(Stage.LOGGING_IN_AGAIN)
+            self.enter_stage(Stage.LOGGING_IN_AGAIN)
             try:
-                self._session = await self._context.opener(self._transcript, at=self._moved_to, proving=True)
-                self._delivery = self._delivery_over(self._session)
+                self.session = await self.context.opener(self.transcript, at=self._moved_to, proving=True)
+                self._delivery = self.delivery_over(self.session)
                 if lost_id:
                     await self._delivery.release(lost_id)
                 await self._prove()
             except ConnectionFailed:
-                self._unanswered += 1
-                await self._close()
-                await self._context.clock.sleep(RETRY_S)
+                self.unanswered += 1
+                await self.close_session()
+                await self.context.clock.sleep(RETRY_S)
             except DeviceError as error:
-                self._note(error.message)
+                self.note(error.message)
                 return False
             else:
                 return True
@@ -269,21 +512,21 @@ class DeviceTransaction(RollbackRecovery):
         return ManagementAddress.INVENTORY
 
     async def _prove(self) -> None:
-        self._say(Stage.READING_AGAIN)
-        self.running = running = await self._read_running(self._open_session())
+        self.enter_stage(Stage.READING_AGAIN)
+        self.running = running = await self.read_running(self.require_session())
         left = edits_between(self.comparison.intent, running, self.comparison.manner)
         if left:
             places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
             message = f"the device accepted every line, but {len(left)} differences remain (at {places})"
             raise DeviceError(message, hint="the platform's grammar may not describe this device")
         await self._reached(Phase.APPLIED)
-        self._expected = running
-        self._say(Stage.APPLIED)
+        self.expected = running
+        self.enter_stage(Stage.APPLIED)
 
     def may_extend(self, needed_s: float) -> bool:
         """Whether the device's timer has, or soon has, less than `needed_s` seconds left, and `extend_timer`
         would restart it."""
-        delivery, armed_at = self._delivery, self._armed_at
+        delivery, armed_at = self._delivery, self.armed_at
         if (
             armed_at is None
             or delivery is None
@@ -294,7 +537,7 @@ class DeviceTransaction(RollbackRecovery):
             return False
         if (
             self.timer_left_s >= needed_s + self._lead_s
-            or self._context.clock.now() - armed_at > LONGEST_EXTENSION * self.timer_s
+            or self.context.clock.now() - armed_at > LONGEST_EXTENSION * self.timer_s
         ):
             return False
         return delivery.shows_pending or not self.comparison.access_risks
@@ -315,18 +558,18 @@ class DeviceTransaction(RollbackRecovery):
         delivery = self._delivery
         if delivery is None or not self.may_extend(needed_s):
             return
-        began = self._context.clock.now()
+        began = self.context.clock.now()
         timer_s = max(self.timer_s, needed_s + self._lead_s)
-        self._rolled_back_by_s = max(self._rolled_back_by_s, began + timer_s)
+        self.rolled_back_by_s = max(self.rolled_back_by_s, began + timer_s)
         try:
-            await self._context.journal.step(
+            await self.context.journal.step(
                 "extending the timer", first=True, armed=now_text(), timer_s=float(timer_s)
             )
             # One that does not answer is lost before its own timer makes the wave give up others.
             async with asyncio.timeout(self._lead_s / 2):
                 left_s = await delivery.extend(timer_s)
         except DeviceRefused as refused:
-            self._note(f"the timer was not extended: {refused.message}")
+            self.note(f"the timer was not extended: {refused.message}")
             self._is_extendable = False
         except TimeoutError:
             reason = f"no answer within {self._lead_s / 2:.0f} s to the command that extends the timer"
@@ -339,8 +582,8 @@ class DeviceTransaction(RollbackRecovery):
                 return
             # A device that shows less than it was asked for rolls back then.
             self._rolls_back_from_s = began + left_s
-            self._note(f"the device now waits {self.timer_left_s:.0f} s for the confirmation")
-            self._context.on_event(TimerEvent(self.name, self.timer_left_s))
+            self.note(f"the device now waits {self.timer_left_s:.0f} s for the confirmation")
+            self.context.on_event(TimerEvent(self.name, self.timer_left_s))
 
     async def check(self) -> list[CheckResult]:
         """The checks against the device as it is now; none when it is lost, or nothing was changed."""
@@ -381,32 +624,32 @@ class DeviceTransaction(RollbackRecovery):
         return is_affected_by(result.check, self.comparison)
 
     def keep(self, wave: Iterable[DeviceTransaction]) -> None:
-        """Its wave was judged: whoever comes after this run confirms it, all of it."""
-        DeviceJournal.step_together((one._context.journal for one in wave), "decided to keep", decision=KEEP)
+        """Record that the wave passed: a later run confirms all of its devices."""
+        DeviceJournal.step_together((one.context.journal for one in wave), "decided to keep", decision=KEEP)
 
     async def confirm(self, excused: Iterable[CheckResult]) -> None:
         """Keep and save the change."""
         excused = tuple(excused)
         if not self.comparison.edits:
             await self._reached(Phase.CONFIRMED)
-            await self._save(self._open_session(), Cause.NONE)
+            await self.save(self.require_session(), Cause.NONE)
             return
         try:
             if self.comparison.access_risks:
                 # What may have cut the path is kept only when a session that begins now comes in.
                 await self._log_in_again()
-            self._say(Stage.CONFIRMING)
-            now = await self._read_again(self._open_session())
-            if self._concurrent_edits and edits_between(self.comparison.intent, now, self.comparison.manner):
+            self.enter_stage(Stage.CONFIRMING)
+            now = await self.read_again(self.require_session())
+            if self.concurrent_edits and edits_between(self.comparison.intent, now, self.comparison.manner):
                 await self._end_with_conflict()
                 return
             await self._reached(Phase.CONFIRMING)
-            await self._delivery_over(self._open_session()).confirm()
+            await self.delivery_over(self.require_session()).confirm()
         except DeviceError as error:
             self.lost = LossOfContact(Cause.FAILED, error.message, error.hint)
             return
         await self._reached(Phase.CONFIRMED)
-        await self._save(self._open_session(), Cause.NONE, excused=excused)
+        await self.save(self.require_session(), Cause.NONE, excused=excused)
 
     async def _end_with_conflict(self) -> None:
         """What the change is about is not what it was when it was checked: it is not confirmed."""
@@ -424,46 +667,58 @@ class DeviceTransaction(RollbackRecovery):
         else:
             reason = (
                 "another session changed the same statements before Oast confirmed them"
-                f" ({self._concurrent_edits_text})"
+                f" ({self.concurrent_edits_text})"
             )
             hint, why = "find out who else is editing the device", RollbackReason.FOREIGN_EDIT
-        self._say(Stage.REVERTING)
-        await self._context.journal.step("reverting", first=True, decision=REVERT)
-        state = await self._cancelled(self._open_session())
-        await self._end(state, Cause.FAILED, reason, hint, why=why)
+        self.enter_stage(Stage.REVERTING)
+        await self.context.journal.step("reverting", first=True, decision=REVERT)
+        state = await self.recovery.roll_back(self.require_session())
+        await self.end(state, Cause.FAILED, reason, hint, why=why)
 
     async def _log_in_again(self) -> None:
-        self._say(Stage.LOGGING_IN_AGAIN)
+        self.enter_stage(Stage.LOGGING_IN_AGAIN)
         try:
-            fresh = await self._context.opener(self._transcript, at=self._moved_to, proving=True)
+            fresh = await self.context.opener(self.transcript, at=self._moved_to, proving=True)
         except (ConnectionFailed, AuthenticationFailed):
-            self._unanswered += 1
+            self.unanswered += 1
             raise
         if self._delivery is not None and self._delivery.is_session_bound:
             await fresh.close()
             return
-        await self._close()
-        self._session = fresh
+        await self.close_session()
+        self.session = fresh
 
     async def revert(self, failed: Iterable[CheckResult], hint: str | None = None) -> None:
         """Roll the change back because of `failed` checks; `hint` says what to do about them."""
         failed = tuple(failed)
-        self._say(Stage.REVERTING)
-        await self._context.journal.step("reverting", first=True, decision=REVERT)
+        self.enter_stage(Stage.REVERTING)
+        await self.context.journal.step("reverting", first=True, decision=REVERT)
         reason = "; ".join(result.finding for result in failed)
         try:
-            state = await self._cancelled(self._open_session())
+            state = await self.recovery.roll_back(self.require_session())
         except DeviceError:
             self.lost = LossOfContact(Cause.CHECKS, reason, hint, failed, RollbackReason.CHECKS)
             return
-        await self._end(state, Cause.CHECKS, reason, hint, failed=failed, why=RollbackReason.CHECKS)
+        await self.end(state, Cause.CHECKS, reason, hint, failed=failed, why=RollbackReason.CHECKS)
 
     def fail_internally(self, error: Exception) -> None:
-        """A fault of Oast in a step: the device is lost, to be recovered like one whose session is."""
-        self._transcript.fault(error)
+        """Record an internal error in a step: the device is recovered like one whose session was lost."""
+        self.transcript.fault(error)
         fault = InternalDeviceError(error)
         if self.outcome is None and self.lost is None:
             self.lost = LossOfContact(Cause.FAILED, fault.message, fault.hint, why=RollbackReason.INTERNAL)
+
+    async def recover(self) -> None:
+        """Find out the state of a device that is `lost`, and roll it back where needed."""
+        await self.recovery.recover()
+
+    async def leave(self) -> None:
+        """Stop waiting: leave the device to its own rollback, and report that."""
+        await self.recovery.leave()
+
+    def outcome_if_interrupted(self) -> Outcome:
+        """Return the outcome or, while the transaction has none, what is known if this process ends now."""
+        return self.recovery.outcome_if_interrupted()
 
     async def roll_back_on_interrupt(self) -> None:
         """The run was interrupted: leave the device in a known state."""
@@ -472,3 +727,49 @@ class DeviceTransaction(RollbackRecovery):
                 Cause.INTERRUPTED, "interrupted", why=RollbackReason.INTERRUPTED
             )
             await self.recover()
+
+    async def save(self, session: Session, cause: Cause, *, excused: tuple[CheckResult, ...] = ()) -> None:
+        self.enter_stage(Stage.SAVING)
+        await self.context.journal.step("saving")
+        try:
+            now = await self.read_again(session)
+            if (self.concurrent_edits or self.expected is None) and edits_between(
+                self.comparison.intent, now, self.comparison.manner
+            ):
+                raise ProtocolError("after saving, the startup configuration differs from what was confirmed")
+            if self.concurrent_edits:
+                await self.end_unsaved_after_edits()
+                return
+            await self.delivery_over(session).save()
+        except DeviceError as error:
+            await self.end_unsaved(Cause.FAILED, error)
+            return
+        await self.end(State.DELIVERED, cause, excused=excused)
+
+    async def end_unsaved_after_edits(self) -> None:
+        """End without saving: edits of another session are not saved without consent, and so the change is
+        not either."""
+        reason = (
+            "the change is active but not saved, because another session edited the device: "
+            f"{self.concurrent_edits_text}"
+        )
+        if self.comparison.manner.into_startup:
+            reason = (
+                "the startup configuration has the change, and edits that another session saved: "
+                f"{self.concurrent_edits_text}"
+            )
+        await self.end(
+            State.DELIVERED,
+            Cause.FAILED,
+            reason,
+            "review it with the next push, which saves it after your confirmation",
+        )
+
+    async def end_unsaved(self, cause: Cause, error: DeviceError) -> None:
+        reason = f"the change is active, but startup may not be saved: {error.message}"
+        await self.end(
+            State.DELIVERED,
+            cause,
+            reason,
+            "check the device and save its configuration there; otherwise it restarts with the old one",
+        )

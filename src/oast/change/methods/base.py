@@ -33,11 +33,12 @@ async def _ignore(phase: Phase) -> None:
 
 @dataclass(frozen=True)
 class ChangeRequest:
-    """One change: the comparison it comes from, the syntax of the device, and who is told how far it is.
+    """One change: the comparison it comes from, the syntax of the device, and the callbacks that report
+    progress.
 
-    `token` is a word that nobody else has for it. `reached` is awaited before whatever makes the phase
-    possible is sent, so that a phase is never behind the device, and the journal holds it; `on_phase_reset`
-    when the device has refused just that, so that nothing of it is in effect.
+    `token` is unique to this delivery. `reached` is awaited before anything is sent that makes a phase
+    possible, so that the journal is never behind the device. `on_phase_reset` is awaited when the device
+    refused exactly that, so that nothing of it is in effect.
     """
 
     comparison: Comparison
@@ -49,10 +50,10 @@ class ChangeRequest:
 
 
 class DeliveryMethod(Protocol):
-    """The way of one change onto one device, over one session. All methods raise DeviceError.
+    """How one change is delivered to one device, over one session. All methods raise DeviceError.
 
-    After a session is lost, another method over a new session may `cancel`, `confirm` and `save` what the
-    first one began. Where it is `is_session_bound`, the change goes back when the session ends in which it
+    After a session is lost, another instance over a new session may `cancel`, `confirm` and `save` what the
+    first one began. If it `is_session_bound`, the device rolls back when the session ends in which the change
     was applied.
     """
 
@@ -63,7 +64,7 @@ class DeliveryMethod(Protocol):
         """Whether it is."""
 
     async def check_nothing_pending(self) -> None:
-        """Make sure that nobody else's change is under way. Sends nothing that changes anything. Raises
+        """Require that no foreign change is in progress. Changes nothing on the device. Raises
         DeviceError."""
 
     async def stage(self) -> None:
@@ -73,15 +74,15 @@ class DeliveryMethod(Protocol):
         """Have the device check what was staged, where it can."""
 
     async def apply(self, timer_s: float) -> None:
-        """Bring the change into effect, with the way back armed first. Unless confirmed within `timer_s`, a
-        device that can goes back by itself."""
+        """Apply the change, with the rollback armed first. A device with a revert timer rolls back unless the
+        change is confirmed within `timer_s` seconds."""
 
     async def confirm(self) -> None:
         """Keep the change."""
 
     async def is_waiting(self) -> bool | None:
-        """Whether what this delivery has begun still waits to be confirmed, and would go back by itself; None
-        where that cannot be told. Changes nothing."""
+        """Return whether this delivery still waits to be confirmed, and would be rolled back by the device;
+        None where that is unknown. Changes nothing."""
 
     @property
     def shows_pending(self) -> bool:
@@ -97,7 +98,7 @@ class DeliveryMethod(Protocol):
         """
 
     async def cancel(self, phase: Phase) -> None:
-        """Go back, as far as a delivery that had come to `phase` makes it necessary."""
+        """Roll back, as far as a delivery that has reached `phase` requires it."""
 
     async def undo(self) -> None:
         """Roll back with inverse edits what the device still runs of the change, after its own rollback did
@@ -112,7 +113,7 @@ class DeliveryMethod(Protocol):
         release its locks."""
 
     async def clean_up(self) -> None:
-        """What is left of a change that has gone back by itself, and would be in the way of others."""
+        """Remove what is left on the device after its own rollback, and would block later changes."""
 
     async def save(self) -> None:
         """Make what runs what the device starts with."""
@@ -120,8 +121,8 @@ class DeliveryMethod(Protocol):
 
 @dataclass(frozen=True)
 class PendingConfirm:
-    """A timer that runs, or a commit that waits: whose it is and what they call it, where the device says so.
-    `ours` is None where it cannot be told."""
+    """A running timer or a pending commit: its owner and its name, where the device shows them. `ours` is
+    None where the owner is unknown."""
 
     owner: str | None
     token: str | None
@@ -169,7 +170,7 @@ class CliDeliveryMethod:
             await self.session.ask(command)
 
     def format_command(self, command: str, timer_s: float | None = None) -> str:
-        """A command of the way back, with the word for this delivery, and how long."""
+        """A command of the rollback, with this delivery's token and the time."""
         return command.format(token=self.work.token, **({} if timer_s is None else time_fields(timer_s)))
 
     async def pending_confirm(self, shown: StatePattern | None) -> PendingConfirm | None:
@@ -186,7 +187,8 @@ class CliDeliveryMethod:
         )
 
     async def require_nothing_pending(self, shown: StatePattern | None, what: str) -> None:
-        """Whatever waits before this delivery has begun is somebody else's. Raises DeviceError."""
+        """Require that nothing is pending: before this delivery begins, it would be foreign. Raises
+        DeviceError."""
         pending_confirm = await self.pending_confirm(shown)
         if pending_confirm is not None:
             message = (
@@ -196,7 +198,7 @@ class CliDeliveryMethod:
             raise DeviceError(message, hint="wait until that change is confirmed or rolled back")
 
     async def arm(self, command: str, timer_s: float, armed: StatePattern | None, what: str) -> None:
-        """Arm a way back and see that it runs, and that it is this delivery's. Raises DeviceError."""
+        """Arm the rollback, and check that it runs and belongs to this delivery. Raises DeviceError."""
         await self.work.reached(Phase.STAGED)
         try:
             await self.session.ask(self.format_command(command, timer_s))
@@ -234,8 +236,8 @@ class CliDeliveryMethod:
         return timer_s if pending_confirm.left_s is None else min(timer_s, pending_confirm.left_s)
 
     async def is_not_pending(self, shown: StatePattern | None) -> bool:
-        """Whether what this delivery has begun does not wait any more, or something of somebody else's does:
-        then there is nothing to stop. False where the device cannot tell."""
+        """Return whether there is nothing to stop: this delivery no longer waits, or a foreign change does.
+        False where the device cannot show it."""
         if shown is None or "(?P<token>" not in shown.pattern:
             return False
         pending_confirm = await self.pending_confirm(shown)
@@ -301,7 +303,7 @@ class CliDeliveryMethod:
         await self.unlock()
 
     async def require_confirmed(self, armed: StatePattern | None) -> None:
-        """Make sure that what was told to stop has stopped. Raises ProtocolError."""
+        """Check that a timer or commit has really stopped. Raises ProtocolError."""
         pending_confirm = await self.pending_confirm(armed)
         if pending_confirm is not None and pending_confirm.is_ours is not False:
             raise ProtocolError("the device accepted the confirmation, but still shows a pending rollback")

@@ -30,7 +30,7 @@ class CandidateMethod(CliDeliveryMethod):
 
     async def stage(self) -> None:
         await self.lock()
-        # Whoever does not let us in may have a half-typed change there: nothing of ours is in it yet.
+        # The session that blocks access may have an unfinished edit; none of this change is in it yet.
         await self.enter()
         self._holds = True
         await self.work.reached(Phase.STAGED)
@@ -45,7 +45,7 @@ class CandidateMethod(CliDeliveryMethod):
         try:
             await self.session.ask(self.format_command(self._candidate.commit, timer_s))
         except DeviceRefused:
-            # Nothing of ours is committed; what may wait there is somebody else's.
+            # Nothing of this change is committed; a pending commit is foreign.
             await self.work.on_phase_reset(Phase.STAGED)
             raise
 
@@ -93,8 +93,8 @@ class CandidateMethod(CliDeliveryMethod):
             await self.unlock()
 
     async def _is_ours(self) -> bool:
-        """Whether what stands in the candidate can be nobody else's. Behind a session that was lost, only a
-        lock tells."""
+        """Return whether the candidate can only be from this delivery. After a session was lost, only a lock
+        proves it."""
         if self._holds:
             return True
         if self.dialect.lock is None:

@@ -34,7 +34,8 @@ class FileReplaceMethod(CliDeliveryMethod):
         await self.require_nothing_pending(self._file.pending, "the daemon is waiting for confirmation")
 
     async def read_file(self) -> str:
-        """The file as it is: by its own command or, where there is none, what the device starts with."""
+        """Read the current file, with its own command or, where there is none, from the startup
+        configuration."""
         if self._file.read is not None:
             text = await self.session.listing(self._file.read, written_down=False)
         elif Capability.STARTUP in self.session.capabilities:

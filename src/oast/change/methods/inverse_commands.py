@@ -1,5 +1,5 @@
-"""The device has no way back of its own: Oast works out inverse lines from what it runs and what it ran
-before."""
+"""Delivery to a device without a rollback of its own: Oast computes inverse commands from before and
+after."""
 
 from __future__ import annotations
 

@@ -19,10 +19,10 @@ from oast.connect import Capability
 from oast.connect.netconf import NetconfSession, Refused, operations as op
 from oast.errors import ConnectionFailed, DeviceError, DeviceRefused, ProtocolError, RollbackLeftover
 
-# How often a confirmed commit is confirmed anew before it is told that this cannot be proved.
+# A confirmed commit is confirmed this many times before the confirmation is reported as not provable.
 CONFIRMATIONS = 3
-# Somebody holds a lock, the session that was lost among them: that says nothing of the commit (RFC 6241,
-# appendix A).
+# Another session holds a lock, perhaps the lost one; that proves nothing about the commit (RFC 6241, appendix
+# A).
 HELD = ("lock-denied", "in-use")
 NOT_WAITING = "invalid-value"
 
@@ -151,8 +151,8 @@ class NetconfCandidateMethod(NetconfMethod):
         """Whose change is under way is found out by locking."""
 
     async def stage(self) -> None:
-        # A lock on running is refused while a commit of somebody else waits to be confirmed (RFC 6241,
-        # section 7.5).
+        # A lock on running is refused while a foreign commit waits for its confirmation (RFC 6241, section
+        # 7.5).
         await self._lock("running", "candidate")
         if difference(self.work.comparison.running, await self._read("candidate")):
             message = (
@@ -193,8 +193,8 @@ class NetconfCandidateMethod(NetconfMethod):
         self._need_intended(await self._read("running"))
 
     async def _prove_confirmed(self, persist: str) -> None:
-        """A word for which no commit waits any more is an invalid value (RFC 6241, section 8.4.5.1); the
-        candidate is what runs meanwhile. Any other refusal says nothing of the commit."""
+        """A persist-id for which no commit waits is an invalid value (RFC 6241, section 8.4.5.1); the
+        candidate then equals running. Any other error proves nothing about the commit."""
         for _ in range(CONFIRMATIONS):
             try:
                 await self.session.rpc(op.confirm(persist))
@@ -297,10 +297,9 @@ class NetconfCandidateMethod(NetconfMethod):
         await self._unlock()
 
     async def clean_up(self) -> None:
-        """When a session ends with its lock, the candidate becomes what runs then (RFC 6241, section
-        8.3.5.2): the change, perhaps, that goes back later. Nobody could lock it any more. What is exactly
-        the change is ours, and is discarded.
-        """
+        """When a session ends with its lock, the candidate is reset to running (RFC 6241, section 8.3.5.2),
+        perhaps to the change that is rolled back later. Then it could not be locked again. A candidate that
+        equals the change is ours, and is discarded."""
         comparison = self.work.comparison
         candidate = await self._read("candidate")
         if candidate == await self._read("running") or difference(
@@ -390,17 +389,17 @@ _KEY = re.compile(r"\[\s*(?:[\w.-]+:)?[\w.-]+\s*=\s*(?:'(?P<single>[^']*)'|\"(?P
 def command_for_error(path: str, commands: Sequence[Command]) -> int | None:
     """The number of the command that is nearest to an instance identifier; None when none is below or above
     it."""
-    wanted = list(_levels(path))
+    expected = list(_levels(path))
     best: int | None = None
     longest = 0
     for number, command in enumerate(commands):
         alike = 0
-        for level, identity in zip(wanted, command.path, strict=False):
+        for level, identity in zip(expected, command.path, strict=False):
             if level != _bare(identity):
                 break
             alike += 1
-        # What stands beside it is not what was meant.
-        if alike > longest and alike in (len(wanted), len(command.path)):
+        # Another edit in the candidate means that it is not exactly the change.
+        if alike > longest and alike in (len(expected), len(command.path)):
             best, longest = number, alike
     return best
 

@@ -12,8 +12,8 @@ from oast.platforms import TimerCommands
 
 
 class RevertTimerMethod(CliDeliveryMethod):
-    """For devices on which a line takes effect at once, and that go back to what they ran when the timer was
-    armed."""
+    """For devices on which each line takes effect at once. They return to the configuration that ran when the
+    timer was armed."""
 
     rollback_method = REVERT_TIMER
 
@@ -55,8 +55,8 @@ class RevertTimerMethod(CliDeliveryMethod):
         if await self.is_not_pending(self._timer.armed):
             await self.unlock()
             return
-        # Before the first line nothing of ours runs: stopping the timer keeps what somebody else may have
-        # typed since.
+        # Before the first line nothing of the change is active: stopping the timer keeps edits of other
+        # sessions.
         if phase >= Phase.APPLYING:
             await self.privileged(self.format_command(self._timer.revert))
         else:

@@ -16,7 +16,7 @@ from oast.connect.netconf import NetconfSession
 
 
 def method_for(session: Session, work: ChangeRequest) -> DeliveryMethod:
-    """The way in which the change `work` is delivered over `session`."""
+    """Return the method that delivers the change `work` over `session`."""
     if isinstance(session, NetconfSession):
         if work.comparison.manner.into_startup:
             return NetconfStartupMethod(session, work)

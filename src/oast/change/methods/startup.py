@@ -14,8 +14,7 @@ from oast.records import Value
 
 
 class StartupMethod:
-    """What both ways prove: startup is what was meant, and whatever else it becomes meanwhile is somebody
-    else's."""
+    """Common proof of both methods: startup is what was intended; any later change of it is foreign."""
 
     rollback_method = PREVIOUS_STARTUP
     is_session_bound = False
@@ -35,8 +34,8 @@ class StartupMethod:
             )
 
     async def _is_ours(self, session: Session) -> bool:
-        """Whether startup has to be written back: what is neither what it was nor what was written, somebody
-        else has saved meanwhile."""
+        """Return whether startup must be restored. A startup configuration that is neither the old nor the
+        new one was saved by another session."""
         return await self._now(session) == self._meant()
 
     async def check_nothing_pending(self) -> None:
@@ -95,8 +94,8 @@ class CliStartupMethod(StartupMethod, CliDeliveryMethod):
 
 
 class NetconfStartupMethod(StartupMethod):
-    """A whole configuration is copied to it (RFC 6241, sections 7.3 and 8.7). What stands there besides what
-    the platform reads goes with it as it is."""
+    """Copy a whole configuration to startup (RFC 6241, sections 7.3 and 8.7). Parts that the platform does
+    not read are copied unchanged."""
 
     def __init__(self, session: NetconfSession, work: ChangeRequest) -> None:
         self.session = session

@@ -8,15 +8,13 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.change.plan.apply_mode import (
+    from oast.change.plan.diff import (
         DEFAULT_MODE as DEFAULT_MODE,
         ApplyMode as ApplyMode,
-        Datastore as Datastore,
-        Mode as Mode,
-    )
-    from oast.change.plan.diff import (
         Comparison as Comparison,
+        Datastore as Datastore,
         DiffRunner as DiffRunner,
+        Mode as Mode,
         PartialRunningConfig as PartialRunningConfig,
         ReadDevice as ReadDevice,
         RunningConfig as RunningConfig,
@@ -47,19 +45,25 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "apply_mode": ("ApplyMode", "DEFAULT_MODE", "Datastore", "Mode"),
         "diff": (
+            "ApplyMode",
+            "compare",
             "Comparison",
+            "comparison_from_record",
+            "Datastore",
+            "DEFAULT_MODE",
             "DiffRunner",
+            "edits_between",
+            "inverse_edits",
+            "Mode",
             "PartialRunningConfig",
             "ReadDevice",
             "RunningConfig",
-            "compare",
-            "comparison_from_record",
-            "edits_between",
-            "inverse_edits",
         ),
-        "limits": ("LimitViolation", "limit_violations"),
+        "limits": (
+            "LimitViolation",
+            "limit_violations",
+        ),
         "management_access": (
             "ManagementMove",
             "access_risks",

@@ -6,10 +6,10 @@ import zlib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Literal
 
 from oast.answer_parsing import parse_if_long
 from oast.change import INVERSE_COMMANDS, PREVIOUS_STARTUP, RollbackMethod, rollback_method_of
-from oast.change.plan.apply_mode import DEFAULT_MODE, ApplyMode
 from oast.change.plan.management_access import (
     AccessRisk,
     ManagementMove,
@@ -50,12 +50,38 @@ from oast.intent import Intent, Interface
 from oast.platforms import Platform
 from oast.redaction import Masking
 
+Mode = Literal["merge", "replace"]
+"""As in RFC 6241, section 7.2: what is owned becomes what was intended, or what was intended is added to it.
+"""
+
+Datastore = Literal["running", "startup"]
+"""RFC 8342, section 5."""
+
+
+@dataclass(frozen=True)
+class ApplyMode:
+    """How much of what is on a device and not intended may go: see `Mode`; with `remove_unknown`, statements
+    that the platform's grammar does not know may go as well, where it says how. `into` is what is changed."""
+
+    mode: Mode = "replace"
+    remove_unknown: bool = False
+    into: Datastore = "running"
+
+    @property
+    def into_startup(self) -> bool:
+        """Whether what the device runs stays as it is."""
+        return self.into == "startup"
+
+
+DEFAULT_MODE = ApplyMode()
+
+
 # A text of which less than half is known was not written by this platform, or is not a configuration.
 KNOWN_AT_LEAST = 0.5
 FEW = 4
 
 
-# Sessions that wait for the delivery with what was read; the others are opened anew.
+# Open sessions that the delivery takes over; the others are opened again.
 KEPT_OPEN = 300
 
 
@@ -150,8 +176,8 @@ class Comparison:
 
     @property
     def unknown(self) -> int:
-        """How many statements the platform's grammar does not know stand in what the sections own, and are
-        left alone."""
+        """The number of statements that the grammar does not know inside the owned configuration. They
+        stay."""
         return sum(spared.number for spared in self.spared if spared.unknown)
 
     @property
@@ -223,11 +249,11 @@ def compare(
     *,
     delivering: bool = False,
 ) -> Comparison:
-    """Compare `intent` with what was read; statements the grammar does not know stay untouched. When it is
-    for `delivering`, what is not saved is what would be saved besides.
+    """Compare `intent` with what was read; statements that the grammar does not know stay. For a delivery
+    (`delivering`), unsaved changes are listed, as they would be saved too.
 
-    Raises DeviceError when no order of steps is safe, when the device would refuse the outcome, and for a
-    text that is no configuration of the platform.
+    Raises DeviceError when no order of steps is safe, when the device would refuse the result, and when the
+    text is not a configuration of the platform.
     """
     running = tree_of_device(syntax, read.running)
     _need_known(running, intent)
@@ -269,7 +295,7 @@ def _require_integrity(edits: Sequence[Edit], running: Node, manner: ApplyMode) 
     """Refuse a change whose outcome the device would refuse. Raises DeviceError."""
     broken = integrity_errors(edits, running)
     if manner.mode == "merge":
-        # Lint knows what a whole intent lacks; of statements that are only added, the device has to be known.
+        # Lint checks a whole intent; statements that are only added must be checked against the device.
         broken = [*broken, *missing_parts(edits, running)]
     if broken:
         more = f" (and {len(broken) - 1} more)" if len(broken) > 1 else ""
@@ -344,7 +370,8 @@ def edits_between(intent: Intent, running: Node, manner: ApplyMode) -> list[Edit
 def inverse_edits(comparison: Comparison, running: Node) -> list[Edit]:
     """The edits inside the change's scope that make `running` what it was before the change."""
     scope = comparison.intent.scope
-    # What another session may have added meanwhile and the grammar does not know stays.
+    # Statements that another session may have added in the meantime, and that the grammar does not know,
+    # stay.
     return split_removals(difference(scope.within(running), scope.within(comparison.running)))[0]
 
 
@@ -405,8 +432,8 @@ class DiffRunner:
     """Reads and compares many devices, `parallel` at a time. The transcript of a device that fails goes to
     `logs`.
 
-    With `for_delivery`, the sessions with devices to which something is to be done stay open in `sessions`:
-    whoever takes one closes it, and `close` closes the rest.
+    With `for_delivery`, sessions with devices that need a delivery stay open in `sessions`: the caller that
+    takes one closes it, and `close` closes the rest.
     """
 
     def __init__(
@@ -445,7 +472,7 @@ class DiffRunner:
         return {intent.device.name: found[intent.device.name] for intent in intents}
 
     async def close(self) -> None:
-        """Close the sessions that nobody took."""
+        """Close the sessions that the delivery did not take."""
         sessions = list(self.sessions.values())
         self.sessions.clear()
         await close_sessions(sessions)

@@ -19,8 +19,8 @@ FEW = 10
 
 @dataclass(frozen=True, slots=True)
 class LimitViolation:
-    """What a change takes away from one device, in words, and the limit (its key in oast.toml) that this is
-    beyond."""
+    """A removal that exceeds a limit: what the change removes from one device, and the limit (its key in
+    oast.toml)."""
 
     device: str
     what: str

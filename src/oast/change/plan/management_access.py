@@ -202,6 +202,6 @@ def _holds(prefix: str, address: Address) -> bool:
 
 
 def is_ancestor_or_same(one: Path, other: Path) -> bool:
-    """Whether one of two places is the other, or stands below it."""
+    """Return whether two places are the same, or one contains the other."""
     length = min(len(one), len(other))
     return one[:length] == other[:length]

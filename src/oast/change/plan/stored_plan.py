@@ -13,7 +13,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from oast.change.plan.apply_mode import ApplyMode, Datastore, Mode
+from oast.change.plan.diff import ApplyMode, Datastore, Mode
 from oast.config import (
     Node,
     Pattern,
@@ -43,8 +43,8 @@ KEY_CHECK = "oast"
 
 @dataclass(frozen=True)
 class StoredDevicePlan:
-    """What a change means to do on one device: the part `scope` of its configuration, from `before` to
-    `intended` (trees without secrets), in words in `edits`."""
+    """What a change does on one device: the part `scope` of its configuration, from `before` to `intended`
+    (trees without secrets), as text in `edits`."""
 
     name: str
     platform: str
@@ -91,12 +91,12 @@ def fingerprint_key_id(fingerprints: Fingerprints) -> str:
 
 
 def recorded_diff(device: Mapping[str, Any]) -> Mapping[str, Any]:
-    """What of a recorded device an approval binds to: what is changed, and what is saved besides."""
+    """What an approval binds on a recorded device: what is changed, and what else is saved."""
     return {"edits": device["edits"], "unsaved": device["unsaved"]}
 
 
 def current_diff(comparison: Comparison) -> Mapping[str, Any]:
-    """The same of a device as it was just compared."""
+    """The same for a device that was just compared."""
     return {
         "edits": edits_document(withhold_edits(comparison.edits)),
         "unsaved": edits_document(withhold_edits(comparison.unsaved)),
@@ -147,7 +147,7 @@ def new_devices_document(intents: Iterable[Intent], fingerprints: Fingerprints) 
 
 
 def _manner(manner: ApplyMode) -> dict[str, Any]:
-    """In words; running is what is meant where nothing is said."""
+    """The apply mode as text; running is meant where nothing is stated."""
     into = {"into": manner.into} if manner.into_startup else {}
     return {"mode": manner.mode, "remove_unknown": manner.remove_unknown, **into}
 

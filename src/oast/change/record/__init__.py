@@ -16,14 +16,15 @@ if TYPE_CHECKING:
         signed_text as signed_text,
     )
     from oast.change.record.baseline import (
+        Backup as Backup,
         Baseline as Baseline,
         Drift as Drift,
         baseline_path as baseline_path,
         drift_from_baseline as drift_from_baseline,
+        kept_text as kept_text,
         load_baseline as load_baseline,
         save_baseline as save_baseline,
     )
-    from oast.change.record.identity import author_identity as author_identity, commit_of as commit_of
     from oast.change.record.journal import DeviceJournal as DeviceJournal, Journal as Journal
     from oast.change.record.journal_reader import (
         KEEP as KEEP,
@@ -46,26 +47,37 @@ if TYPE_CHECKING:
         Anchor as Anchor,
         Entry as Entry,
         Finding as Finding,
+        author_identity as author_identity,
         canonical_json as canonical_json,
+        commit_of as commit_of,
         digest as digest,
     )
     from oast.change.record.locks import RunLock as RunLock, device_lock as device_lock
-    from oast.change.record.pre_backup import Backup as Backup, kept_text as kept_text
 
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "approval": ("LedgerSigner", "Signers", "proposed_text", "require_valid_approval", "signed_text"),
+        "approval": (
+            "LedgerSigner",
+            "Signers",
+            "proposed_text",
+            "require_valid_approval",
+            "signed_text",
+        ),
         "baseline": (
+            "Backup",
             "Baseline",
-            "Drift",
             "baseline_path",
+            "Drift",
             "drift_from_baseline",
+            "kept_text",
             "load_baseline",
             "save_baseline",
         ),
-        "identity": ("author_identity", "commit_of"),
-        "journal": ("DeviceJournal", "Journal"),
+        "journal": (
+            "DeviceJournal",
+            "Journal",
+        ),
         "journal_reader": (
             "DeviceInUnknownState",
             "KEEP",
@@ -81,9 +93,23 @@ __getattr__, __dir__ = lazy_exports(
             "unknown_state_error",
         ),
         "ledger": ("Ledger",),
-        "ledger_audit": ("Audit", "SignedRange"),
-        "ledger_entry": ("Anchor", "BREAK", "Entry", "Finding", "canonical_json", "digest"),
-        "locks": ("RunLock", "device_lock"),
-        "pre_backup": ("Backup", "kept_text"),
+        "ledger_audit": (
+            "Audit",
+            "SignedRange",
+        ),
+        "ledger_entry": (
+            "Anchor",
+            "author_identity",
+            "BREAK",
+            "canonical_json",
+            "commit_of",
+            "digest",
+            "Entry",
+            "Finding",
+        ),
+        "locks": (
+            "RunLock",
+            "device_lock",
+        ),
     },
 )

@@ -1,7 +1,7 @@
-"""What devices ran when Oast last delivered to them, and what has changed on them since: their drift.
+"""What devices ran after Oast last delivered to them, and their drift: what has changed since.
 
-Kept are the statements of the whole canonical configuration with fingerprints in place of secrets. That is
-enough to tell that a secret was changed, and nobody can read one out of it.
+A baseline holds all statements of the canonical configuration, with fingerprints in place of secrets. A
+changed secret is noticed, and no secret can be read from it.
 """
 
 from __future__ import annotations
@@ -13,17 +13,20 @@ from pathlib import Path
 
 from oast.config import (
     Edit,
+    IndentedSyntax,
     Node,
     Scope,
     canonical,
     difference,
     join_trees,
+    masked_lines,
     root_of,
     strip_secrets,
+    tree_as_listed,
     tree_document,
     tree_from_document,
 )
-from oast.errors import StateError
+from oast.errors import DeviceError, StateError
 from oast.files import write_whole
 from oast.platforms import Grammar
 
@@ -56,10 +59,9 @@ def baseline_path(working: Path, device: str) -> Path:
 
 
 def save_baseline(path: Path, now: Baseline, scope: Scope, grammar: Grammar) -> None:
-    """Keep what a device runs after a delivery inside `scope`. Raises OSError.
+    """Store what a device runs after a delivery inside `scope`. Raises OSError.
 
-    Outside of it, what was kept before stays: what somebody changed there was not delivered by this run
-    either.
+    Outside of `scope` the former baseline stays: changes there were not delivered by this run.
     """
     try:
         before = load_baseline(path, grammar)
@@ -103,3 +105,40 @@ def drift_from_baseline(name: str, delivered: Baseline, running: Node) -> Drift:
     """What is different on the device `name`, which runs the canonical tree `running`, from what was
     delivered."""
     return Drift(name, delivered, tuple(difference(strip_secrets(delivered.tree), strip_secrets(running))))
+
+
+NOTE = "secrets are masked, so this backup cannot be restored unchanged"
+
+
+@dataclass(frozen=True)
+class Backup:
+    """One device's backup of one run. `mask` hides secrets; without it, the backup is what the device said,
+    for the owner alone."""
+
+    path: Path
+    syntax: IndentedSyntax
+    mask: bool
+
+    def write(self, running: str) -> None:
+        """Keep `running`, whole or not at all. Raises DeviceError."""
+        text = running
+        if self.mask:
+            text = (
+                f"{self.syntax.comment}"
+                f" {NOTE}\n{self.syntax.masked(masked_lines(tree_as_listed(self.syntax, running)))}"
+            )
+        try:
+            write_whole(self.path, text, mode=0o600)
+        except OSError as error:
+            raise DeviceError(
+                f"cannot write its backup ({error.strerror}); nothing was sent to the device"
+            ) from None
+
+
+def kept_text(path: Path) -> str | None:
+    """What a device ran before, as it listed it; None where that was not kept, or with its secrets masked."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError):
+        return None
+    return None if NOTE in text.partition("\n")[0] else text

@@ -1,9 +1,8 @@
-"""The journal: what is done to every device is written down before it is done, so that a run that dies leaves
+"""The journal: every action on a device is written down before it is done, so that an interrupted run leaves
 nothing unknown.
 
-A SQLite database in the estate's working folder (WAL, synchronous FULL). One thread of a run writes to it;
-what waits there together is committed together. Readers open it anew. The page with every field:
-docs/formats.md.
+It is a SQLite database in the estate's working folder (WAL, synchronous FULL). One thread of a run writes to
+it, and commits waiting entries together. Readers open it separately. docs/formats.md describes every field.
 """
 
 from __future__ import annotations
@@ -137,7 +136,7 @@ class Journal:
             with suppress(sqlite3.Error):
                 self._database.execute("ROLLBACK")
         for _, done in batch:
-            # Whoever waited may have been cancelled meanwhile; it is written all the same.
+            # The waiting task may have been cancelled in the meantime; the entry is written all the same.
             if done.set_running_or_notify_cancel():
                 done.set_result(None) if failed is None else done.set_exception(failed)
 
@@ -195,7 +194,7 @@ class DeviceJournal:
             self._journal.broken = self._journal.broken or str(error)
 
     async def ended(self, outcome: Outcome, phase: Phase, *, asked: bool) -> None:
-        """What became of it. What is not known, as the device could not be `asked`, stays open as far as
+        """Record the outcome. A device whose state is unknown because it could not be `asked` stays open if
         anything was sent to it."""
         still_open = outcome.state is State.UNKNOWN and phase > Phase.UNTOUCHED and not asked
         await self.step(

@@ -114,7 +114,7 @@ def open_runs(working: Path) -> list[OpenRun]:
 
 
 def interrupted_runs(working: Path) -> list[OpenRun]:
-    """The runs left open that nobody is at work on any more. Raises StateError."""
+    """Return the runs that are open although their process has ended. Raises StateError."""
     try:
         return [left for left in open_runs(working) if not RunLock(working, left.run).is_held()]
     except OSError as error:
@@ -122,21 +122,20 @@ def interrupted_runs(working: Path) -> list[OpenRun]:
 
 
 def devices_in_unknown_state(working: Path) -> dict[str, OpenRun]:
-    """The devices that a run which died, or could not wait, has left in a state that nobody knows. Raises
-    StateError."""
+    """Return the devices that interrupted runs left in an unknown state. Raises StateError."""
     return {
         device.name: left for left in interrupted_runs(working) for device in left.devices_in_unknown_state
     }
 
 
 class DeviceInUnknownState(DeviceError):
-    """An interrupted run has left the device in a state that is not known."""
+    """An interrupted run left the device in an unknown state."""
 
 
 def unknown_state_error(left: OpenRun) -> DeviceInUnknownState:
     """Why nothing is delivered to a device."""
     message = f"the run {left.run} left this device in an unknown state; nothing was sent to it"
-    return DeviceInUnknownState(message, hint="recover the interrupted run with: oast change resume")
+    return DeviceInUnknownState(message, hint="recover the interrupted run with: oast change recover")
 
 
 def stored_plan_of(working: Path, run: str) -> dict[str, Any]:
@@ -193,7 +192,7 @@ def open_journal(path: Path) -> sqlite3.Connection:
     database = sqlite3.connect(path, timeout=BUSY_S, isolation_level=None)
     version = database.execute("PRAGMA user_version").fetchone()[0]
     if version == 0:
-        # Whoever was making it did not come to an end: there is nothing in it.
+        # The process that created it ended before writing to it; it is empty.
         database.executescript(f"{SCHEMA} PRAGMA user_version = {VERSION};")
     elif version != VERSION:
         database.close()
@@ -205,6 +204,6 @@ def journal_error(path: Path, error: Exception) -> StateError:
     """The error for a journal that cannot be read or written."""
     said = getattr(error, "strerror", None) or str(error)
     hint = (
-        "free disk space; if it is damaged, recover interrupted runs (oast change resume), then move it away"
+        "free disk space; if it is damaged, recover interrupted runs (oast change recover), then move it away"
     )
     return StateError(f"cannot use the journal {path}: {said}", hint=hint)

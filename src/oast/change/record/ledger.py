@@ -14,11 +14,14 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterable, Iterator, Mapping
-from contextlib import contextmanager
+import secrets
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
+from oast.archive import Git
 from oast.change.record.approval import Signers
 from oast.change.record.journal_reader import now_text
 from oast.change.record.ledger_audit import Audit
@@ -37,9 +40,183 @@ from oast.change.record.ledger_entry import (
     signed_entry,
     writer_of,
 )
-from oast.change.record.ledger_memory import MEMORY, Branches, Head, LedgerMemory, head_of
 from oast.errors import OastError, StateError
 from oast.files import directory_lock, make_folder, make_private, write_whole
+
+MEMORY = "ledger.json"
+
+
+@dataclass(frozen=True)
+class Head:
+    """The last entry of a chain: its number, from 1, and the digest of its line."""
+
+    number: int
+    digest: str
+
+
+@dataclass(frozen=True)
+class AcceptedPart:
+    """The beginning of a chain that does not hold together and was accepted so: how many lines, and the
+    digest of all of them."""
+
+    lines: int
+    digest: str
+
+
+@dataclass
+class LedgerMemory:
+    """The memory of one copy. `folder` is what tells a copy of the working folder from the folder itself:
+    device and inode."""
+
+    writer: str = ""
+    folder: tuple[int, int] | None = None
+    heads: dict[str, Head] = field(default_factory=dict)
+    accepted: dict[str, AcceptedPart] = field(default_factory=dict)
+
+    @classmethod
+    def read(cls, file: Path) -> LedgerMemory:
+        """Read the memory from a file; a missing file is an empty memory. Raises StateError for an unreadable
+        file."""
+        try:
+            said: dict[str, Any] = json.loads(file.read_text(encoding="utf-8"))
+            if said["format"] != FORMAT:
+                raise StateError(f"{file} was written by another version of Oast")
+            heads = {
+                str(writer): Head(int(number), str(head)) for writer, (number, head) in said["heads"].items()
+            }
+            accepted = {
+                str(writer): AcceptedPart(int(lines), str(head))
+                for writer, (lines, head) in said.get("accepted", {}).items()
+            }
+            return cls(str(said["writer"]), tuple(said.get("folder") or ()) or None, heads, accepted)
+        except FileNotFoundError:
+            return cls()
+        except (OSError, ValueError, KeyError, TypeError, AttributeError):
+            raise StateError(
+                f"cannot read {file}", hint="remove it; this copy then starts a new chain"
+            ) from None
+
+    def write(self, file: Path) -> None:
+        """Raises OSError."""
+        said = {
+            "format": FORMAT,
+            "writer": self.writer,
+            "folder": self.folder,
+            "heads": {writer: [head.number, head.digest] for writer, head in self.heads.items()},
+            "accepted": {writer: [part.lines, part.digest] for writer, part in self.accepted.items()},
+        }
+        write_whole(file, json.dumps(said), mode=0o600)
+
+    def choose_writer(self, folder: Path, last: Head | None) -> None:
+        """Choose the chain to write: a new one unless `last`, its last entry, is where it was left. A copy of
+        the folder, or another branch of it, must not continue a chain that the original continues, too."""
+        place = folder.stat()
+        mine = (place.st_dev, place.st_ino)
+        if self.folder != mine or not self.writer or self.heads.get(self.writer) != last:
+            self.writer = secrets.token_hex(6)
+        self.folder = mine
+
+    # --- what was seen, and is not there any more
+
+    def breaks(
+        self, chains: Mapping[str, Sequence[bytes]], elsewhere: Branches
+    ) -> Iterator[tuple[str, Finding]]:
+        """The writers whose chains are not as this copy has seen them, and what is wrong. `chains` are the
+        lines of every chain."""
+        for writer, head in self.heads.items():
+            lines = chains.get(writer, ())
+            digests = [digest(line) for line in lines]
+            file = f"{FOLDER}/ledger-{writer}.jsonl"
+            if head.digest not in digests:
+                if not elsewhere.has(writer, head.digest):
+                    what = f"entry {head.number}, which this copy knows, is missing or was altered"
+                    yield writer, Finding(file, min(head.number, len(lines) + 1), what)
+                continue
+            wrong = self._first_wrong(writer, lines, digests, digests.index(head.digest))
+            if wrong is not None:
+                yield (
+                    writer,
+                    Finding(
+                        file,
+                        wrong,
+                        "it does not follow the previous entry: an entry was altered, removed, added or"
+                        " moved",
+                    ),
+                )
+
+    def _first_wrong(
+        self, writer: str, lines: Sequence[bytes], digests: Sequence[str], last: int
+    ) -> int | None:
+        """The line up to `last` that does not follow the one before it; None when all do."""
+        part = self.accepted.get(writer)
+        start = 1
+        if part is not None:
+            if whole_digest(lines[: part.lines]) != part.digest:
+                return 1
+            start = part.lines + 1
+        # In canonical form, a quotation mark inside a text has a backslash before it: this is found as a key
+        # only.
+        for number in range(start, last + 1):
+            if b'"before":"%s"' % digests[number - 1].encode() not in lines[number]:
+                return number + 1
+        return None
+
+    def accept(self, writer: str, lines: Sequence[bytes]) -> None:
+        """From now on a chain counts as it is."""
+        if lines:
+            self.heads[writer] = Head(len(lines), digest(lines[-1]))
+            self.accepted[writer] = AcceptedPart(len(lines), whole_digest(lines))
+        else:
+            self.heads.pop(writer, None)
+            self.accepted.pop(writer, None)
+        if writer == self.writer:
+            self.writer = secrets.token_hex(6)
+
+    def see(self, chains: Mapping[str, Sequence[bytes]]) -> None:
+        """Remember the last entry of every chain that continues what was seen of it. The state of a chain
+        that was cut or altered stays remembered; otherwise the next audit could not find the damage."""
+        for writer, lines in chains.items():
+            head = head_of(lines)
+            known = self.heads.get(writer)
+            if head is not None and (known is None or known == head or known.digest in map(digest, lines)):
+                self.heads[writer] = head
+
+
+class Branches:
+    """The other branches of the estate's repository: a chain that is shorter here may be whole there."""
+
+    def __init__(self, folder: Path, environment: Mapping[str, str]) -> None:
+        self._folder = folder
+        self._environment = environment
+
+    def has(self, writer: str, head: str) -> bool:
+        """Whether the entry with the digest `head` is in the chain of a branch, tag or stash that is not part
+        of what is checked out."""
+        try:
+            git = Git(self._folder, self._environment)
+            refs = git.run("for-each-ref", "--format=%(objectname)", "--no-merged=HEAD").split()
+            for ref in dict.fromkeys(refs):
+                with suppress(StateError):
+                    text = git.output("show", f"{ref}:./{FOLDER}/ledger-{writer}.jsonl")
+                    if head in map(digest, text.splitlines()):
+                        return True
+        except (StateError, OSError):
+            pass  # No repository, or no git: there are no other branches.
+        return False
+
+
+def head_of(lines: Sequence[bytes]) -> Head | None:
+    """Return the last entry of a chain; None when there is none, or when Oast did not write it."""
+    try:
+        return Head(int(json.loads(lines[-1])["number"]), digest(lines[-1])) if lines else None
+    except (ValueError, KeyError, TypeError, RecursionError):
+        return None
+
+
+def whole_digest(lines: Sequence[bytes]) -> str:
+    """The digest of several lines together."""
+    return digest(b"\n".join(lines))
+
 
 # Enough for the last changes of a chain; where it is not, all of it is read.
 WINDOW = 262_144
@@ -87,13 +264,13 @@ class Ledger:
     # --- reading
 
     def entries(self, change: str | None = None) -> list[Entry]:
-        """Every entry, or those about one change, by time. Raises StateError for a line that is none."""
+        """Return all entries, or those of one change, by time. Raises StateError for an invalid line."""
         found = [entry for path in self._chains() for entry in self._read(path, change)]
         return sorted(found, key=lambda entry: (entry.at, entry.writer, entry.number))
 
     def latest(self, number: int) -> tuple[list[Entry], bool]:
-        """The entries about the last `number` changes, by time, and whether there are more. Raises StateError
-        for a line that is none."""
+        """Return the entries of the last `number` changes, by time, and whether there are more. Raises
+        StateError for an invalid line."""
         found, whole = self._latest(number, WINDOW)
         began = {entry.change for entry in found if entry.kind in ("begun", "proposed")}
         if not whole and (len(began) < number or began != {entry.change for entry in found}):
@@ -188,7 +365,7 @@ class Ledger:
     def require_whole(self) -> None:
         """Raises LedgerBroken when something that this copy has seen is not there any more; StateError,
         OSError."""
-        # Something else in the place of the folder is told when it is written to.
+        # A file in place of the folder is reported when the ledger is written.
         is_folder = self._folder.is_dir() or not self._folder.exists()
         if is_folder and self._memory.exists():
             memory = LedgerMemory.read(self._memory)
@@ -298,16 +475,16 @@ class Ledger:
         return {writer_of(path): self._lines_of(writer_of(path)) for path in self._chains()}
 
     def _lines_of(self, writer: str) -> list[bytes]:
-        """The lines of a chain; none where there is no such file, or it is a folder, which is for the audit
-        to tell."""
+        """Return the lines of a chain; none where the file is missing or a folder, which the audit
+        reports."""
         path = self._folder / f"ledger-{writer}.jsonl"
         return _lines_of(path) if path.is_file() else []
 
     # --- auditing
 
     def audit(self, signers: Signers | None = None, anchors: Iterable[Anchor] = ()) -> Audit:
-        """Everything that is not as it was written: altered, missing or moved entries, and content; and who
-        has signed what. `anchors` are heads that were recorded elsewhere. Raises OSError."""
+        """Return every problem of the ledger: altered, missing or moved entries and contents; and who signed
+        what. `anchors` are heads that were recorded elsewhere. Raises OSError."""
         audit = Audit()
         for path in self._chains():
             audit.read(path)
@@ -318,8 +495,8 @@ class Ledger:
         return audit
 
     def _missing_here(self, audit: Audit) -> Iterator[Finding]:
-        """What this copy has seen, and is no longer there: the end of a chain has been cut off, or the whole
-        of it."""
+        """Return what this copy has seen and is now missing: the end of a chain, or all of it, was cut
+        off."""
         heads = self._seen()
         if heads is None:
             if audit.digests:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import hashlib
 import json
 import re
@@ -12,7 +13,8 @@ from typing import Any
 
 import rfc8785
 
-from oast.errors import StateError
+from oast.archive import Git
+from oast.errors import EstateError, StateError
 
 FORMAT = "oast.ledger/1"
 FOLDER = "changes"
@@ -75,8 +77,8 @@ class Finding:
 
 @dataclass(frozen=True)
 class Anchor:
-    """The head of a chain as it was recorded outside of the ledger; `where` says by what, such as a tag of
-    the archive."""
+    """The head of a chain as recorded outside of the ledger; `where` names the place, such as a tag of the
+    archive."""
 
     writer: str
     number: int
@@ -108,3 +110,52 @@ def read_entry(path: Path, number: int | None, line: bytes) -> Entry:
 def writer_of(path: Path) -> str:
     """The writer whose chain is in a file, by the file's name."""
     return path.name[len("ledger-") : -len(".jsonl")]
+
+
+VARIABLE = "OAST_IDENTITY"
+MOST = 200
+
+
+@dataclass(frozen=True, slots=True)
+class Commit:
+    """The commit of the estate that is checked out; `clean` when nothing of what was read is different from
+    it."""
+
+    name: str
+    clean: bool
+
+
+def author_identity(folder: Path, environment: Mapping[str, str]) -> str:
+    """Return who runs Oast: OAST_IDENTITY, or Git's user.email, or the login name. Raises EstateError if it
+    is not one line."""
+    given = environment.get(VARIABLE, "").strip()
+    if given:
+        if not given.isprintable() or len(given) > MOST:
+            raise EstateError(
+                f"{VARIABLE} must be one line of at most {MOST} characters, such as an e-mail address"
+            )
+        return given
+    try:
+        email = Git(folder, environment).run("config", "user.email", allow=(1,)).strip()
+    except StateError:
+        email = ""
+    if email and email.isprintable() and len(email) <= MOST:
+        return email
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return "nobody"
+
+
+def commit_of(folder: Path, environment: Mapping[str, str]) -> Commit | None:
+    """Return the estate's commit; None when it is in no repository, has no commit yet, or Git is missing."""
+    if not any((above / ".git").exists() for above in (folder.resolve(), *folder.resolve().parents)):
+        return None
+    git = Git(folder, environment)
+    try:
+        name = git.run("rev-parse", "HEAD").strip()
+        # What Oast itself writes there is not what was read.
+        changed = git.run("status", "--porcelain", "--", ".", ":(exclude)changes", ":(exclude).oast").strip()
+    except StateError:
+        return None
+    return Commit(name, not changed)

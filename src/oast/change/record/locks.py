@@ -1,4 +1,4 @@
-"""Two runs on one estate exclude each other, device by device, and it can be told of a run whether it is
+"""Locks: two runs on one estate exclude each other, device by device, and a run's lock shows whether it is
 alive.
 
 A lock ends with its process, however that ends.
@@ -64,7 +64,8 @@ class RunLock:
             if self._is_there(handle):
                 self._handle = handle
                 return True
-            # Whoever held it has taken the file away meanwhile: the next would lock another of the same name.
+            # The previous owner has removed the file in the meantime: the next run would lock another file of
+            # this name.
             os.close(handle)
 
     def _is_there(self, handle: int) -> bool:
@@ -81,7 +82,7 @@ class RunLock:
         return False
 
     def release(self, *, done: bool) -> None:
-        """Safe to call again; when it is `done`, nobody needs the file any more."""
+        """Release the lock. Safe to call again; when the run is `done`, the file is removed."""
         handle, self._handle = self._handle, None
         if handle is not None:
             if done:

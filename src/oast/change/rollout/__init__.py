@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING
 from oast.lazy_exports import lazy_exports
 
 if TYPE_CHECKING:
-    from oast.change.rollout.neighbor_impact import NeighborImpact as NeighborImpact
+    from oast.change.rollout.monitoring import NeighborImpact as NeighborImpact
     from oast.change.rollout.rollback_run import RollbackRun as RollbackRun
     from oast.change.rollout.rollout import (
         DeviceSessionFactory as DeviceSessionFactory,
         Rollout as Rollout,
+        RolloutOrder as RolloutOrder,
         new_run_id as new_run_id,
     )
-    from oast.change.rollout.rollout_order import RolloutOrder as RolloutOrder
     from oast.change.rollout.stability_time import (
         changes_only_descriptions as changes_only_descriptions,
         is_affected_by as is_affected_by,
@@ -27,11 +27,23 @@ if TYPE_CHECKING:
 __getattr__, __dir__ = lazy_exports(
     __name__,
     {
-        "neighbor_impact": ("NeighborImpact",),
+        "monitoring": ("NeighborImpact",),
         "rollback_run": ("RollbackRun",),
-        "rollout": ("DeviceSessionFactory", "Rollout", "new_run_id"),
-        "rollout_order": ("RolloutOrder",),
-        "stability_time": ("changes_only_descriptions", "is_affected_by", "owning_sections", "stable_for_s"),
-        "wave": ("largest_wave", "timer_needed_s"),
+        "rollout": (
+            "DeviceSessionFactory",
+            "new_run_id",
+            "Rollout",
+            "RolloutOrder",
+        ),
+        "stability_time": (
+            "changes_only_descriptions",
+            "is_affected_by",
+            "owning_sections",
+            "stable_for_s",
+        ),
+        "wave": (
+            "largest_wave",
+            "timer_needed_s",
+        ),
     },
 )

@@ -1,5 +1,5 @@
-"""Taking back what was delivered: a delivery of its own, with a way back of its own, to what the devices ran
-before."""
+"""Rollback of delivered devices: a delivery of its own, with its own rollback, to their configurations before
+the change."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ class RollbackRun:
     """Rolls back devices of one run that were delivered already, as a delivery of its own."""
 
     def __init__(self, context: RunContext, change: str, fingerprints: Fingerprints) -> None:
-        # It is delivered at once: whatever it is that has failed goes on meanwhile.
+        # It is delivered in one wave, because the failure lasts until then.
         settings = replace(context.settings, soak_s=0.0, on_failure=STOP)
         self._context = replace(context, run=f"{context.run}-back", settings=settings)
         self._change = change

@@ -1,15 +1,18 @@
-"""Push: deliver compared differences in waves, and say what became of every device."""
+"""Push: deliver compared differences in waves, and report the outcome of every device."""
 
 from __future__ import annotations
 
 import asyncio
 import logging
+import math
 import secrets
+from collections import Counter
 from collections.abc import Awaitable, Callable, Iterable, Mapping, Sequence
 from contextlib import ExitStack, suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import partial
+from itertools import pairwise
 from typing import Protocol
 
 from oast.change import Cause, Outcome, State
@@ -31,30 +34,99 @@ from oast.change.record import (
     save_baseline,
     unknown_state_error,
 )
-from oast.change.rollout.monitoring import EarlierWaveMonitor
-from oast.change.rollout.neighbor_impact import NeighborImpact
-from oast.change.rollout.rollout_order import SINGLE_WAVE, RolloutOrder, wave_numbers
-from oast.change.rollout.soak import soak
+from oast.change.rollout.monitoring import EarlierWaveMonitor, NeighborImpact, soak
 from oast.change.rollout.wave import Wave
 from oast.config import Counts, Edit, Node, secrets_in, strip_secrets
 from oast.connect import Connector, Session, SessionAddresses, Transcript
 from oast.errors import ConnectionFailed, DeviceError, StateError
-from oast.estate import STOP, WAVE, Device
+from oast.estate import STOP, WAVE, AntiAffinity, BatchSize, Device, Selector
 from oast.fleet import DeviceEvent, Stage, WaveEvent
 from oast.intent import Intent
 from oast.verify import Check, CheckResult
+
+
+@dataclass(frozen=True)
+class RolloutOrder:
+    """`waves` come in order, then the devices that none of them takes; none has more with one attribute than
+    `apart` allows, and none more than `largest` devices."""
+
+    waves: tuple[Selector | BatchSize, ...] = ()
+    apart: AntiAffinity | None = None
+    largest: int | None = None
+
+    def of(self, devices: Sequence[Device]) -> list[list[Device]]:
+        """The devices of each wave, none of them empty. What is kept apart makes several waves of one."""
+        left = list(devices)
+        found: list[list[Device]] = []
+        for wave in self.waves:
+            taken = _taken(wave, left, len(devices))
+            names = {device.name for device in taken}
+            left = [device for device in left if device.name not in names]
+            found.append(taken)
+        found.append(left)
+        return [part for group in found for divided in self._divided(group) for part in self._split(divided)]
+
+    def _split(self, devices: Sequence[Device]) -> list[list[Device]]:
+        """As few waves of at most `largest` devices as possible, of about the same size."""
+        count = 1 if self.largest is None else math.ceil(len(devices) / self.largest)
+        size, more = divmod(len(devices), max(1, count))
+        ends = [number * size + min(number, more) for number in range(count + 1)]
+        return [list(devices[start:end]) for start, end in pairwise(ends) if end > start]
+
+    def _divided(self, devices: Sequence[Device]) -> list[list[Device]]:
+        if self.apart is None:
+            return [list(devices)]
+        parts: list[list[Device]] = []
+        counts: list[Counter[str]] = []
+        for device in devices:
+            value = device.attributes.get(self.apart.by)
+            # A device without the attribute has no partner.
+            number = (
+                0
+                if value is None
+                else next(
+                    (n for n, c in enumerate(counts) if c[str(value)] < self.apart.at_most), len(counts)
+                )
+            )
+            if number == len(parts):
+                parts.append([])
+                counts.append(Counter())
+            parts[number].append(device)
+            if value is not None:
+                counts[number][str(value)] += 1
+        return parts
+
+
+SINGLE_WAVE = RolloutOrder()
+"""All of them in one wave."""
+
+
+def _taken(wave: Selector | BatchSize, left: Sequence[Device], total: int) -> list[Device]:
+    if isinstance(wave, Selector):
+        return [device for device in left if wave.matches(device.known_by)]
+    if wave.number is not None:
+        return list(left[: wave.number])
+    if wave.percent is not None:
+        return list(left[: math.ceil(total * wave.percent / 100)])
+    return list(left)
+
+
+def wave_numbers(waves: Sequence[Sequence[Device]]) -> Mapping[str, int]:
+    """By device, the number of its wave, from 0."""
+    return {device.name: number for number, wave in enumerate(waves) for device in wave}
+
 
 _log = logging.getLogger(__name__)
 
 
 class RollbackOfDelivered(Protocol):
-    """Takes back what was delivered, as a delivery of its own."""
+    """Rolls back what was delivered, as a delivery of its own."""
 
     async def __call__(self, delivered: Sequence[DeviceTransaction]) -> None:
         """Bring these devices back to what they ran before."""
 
     def became(self, name: str) -> Outcome | None:
-        """What became of that on one device; None when it was not begun."""
+        """Return the outcome of that rollback on one device; None when it was not begun."""
 
     @property
     def listed(self) -> Mapping[str, str]:
@@ -62,7 +134,7 @@ class RollbackOfDelivered(Protocol):
 
 
 def rolled_back_outcome(outcome: Outcome, became: Outcome | None, why: str) -> Outcome:
-    """The outcome of a device that was delivered, when it was to be taken back because of others."""
+    """The outcome of a delivered device that was rolled back because of other devices."""
     if became is not None and became.state is State.DELIVERED and became.cause is Cause.NONE:
         cause = outcome.cause if outcome.cause is Cause.CHECKS else Cause.HELD
         return replace(
@@ -206,7 +278,7 @@ class Rollout:
                     state=State.UNKNOWN,
                     cause=Cause.INTERRUPTED,
                     reason=reason,
-                    hint="recover the run with: oast change resume",
+                    hint="recover the run with: oast change recover",
                 )
             found.append(left)
         return found
@@ -221,7 +293,7 @@ class Rollout:
         )
 
     async def run(self) -> None:
-        """Deliver to all. Cancellation takes back what is not confirmed yet before it passes on."""
+        """Deliver to all devices. A cancellation rolls back what is not confirmed yet, and then continues."""
         try:
             await self._run()
         finally:
@@ -266,12 +338,12 @@ class Rollout:
             )
 
     async def _roll_back_others(self, wave: Sequence[str], failures: int) -> None:
-        """What was delivered goes back as well, where that is wanted: what this wave did, or the whole
+        """Roll back delivered devices as well, where the settings say so: those of this wave, or of the whole
         change."""
-        wanted = self._settings.on_failure
-        if wanted == STOP or self._undo is None:
+        expected = self._settings.on_failure
+        if expected == STOP or self._undo is None:
             return
-        names = set(wave) if wanted == WAVE else {t.name for t in self._delivered}
+        names = set(wave) if expected == WAVE else {t.name for t in self._delivered}
         back = [t for t in self._delivered if t.name in names]
         if not back:
             return
@@ -371,7 +443,7 @@ class Rollout:
     async def _around(
         self, wave: Sequence[DeviceTransaction], later: frozenset[str]
     ) -> Callable[[], Awaitable[list[CheckResult]]] | None:
-        """What tells what is not as it was around a wave; nothing does while an earlier one waits for later
+        """Return what checks the neighbors of a wave; nothing does while an earlier wave waits for later
         devices."""
         if self._neighbor_impact is None:
             return None
@@ -380,14 +452,14 @@ class Rollout:
         return None if later and self._unfinished else partial(self._neighbor_impact.look, names, later)
 
     def _unsettled(self) -> tuple[dict[str, OpenRun], DeviceError | None]:
-        """What other runs have left in flight, and why nothing may be begun when that cannot be told."""
+        """Require that no other run has left these devices open. Raises when that cannot be read."""
         try:
             return devices_in_unknown_state(self._context.working), None
         except StateError as error:
             return {}, DeviceError(f"{error.message}; nothing was sent to it", hint=error.hint)
 
     async def _keep(self, transactions: Iterable[DeviceTransaction]) -> None:
-        """What devices run now, so that drift can be told from it."""
+        """Store what devices run now as their baseline, for drift."""
 
         def keep(transaction: DeviceTransaction, running: Node) -> None:
             intent = transaction.comparison.intent

@@ -29,10 +29,9 @@ def is_affected_by(check: Check, comparison: Comparison) -> bool:
 
 
 def changes_only_descriptions(check: Check, comparison: Comparison) -> bool:
-    """Whether the change touches only leaves beside what a derived check looks at: inside an entry that was
-    there before, and nothing that has a role, such as an address or whether an interface is shut. A
-    description is no cause of what failed before it.
-    """
+    """Return whether the change only edits leaves that a derived check does not read: inside an existing
+    entry, and without a role such as an address or an administrative state. A description does not explain a
+    failure before it."""
     if not check.concerns:
         return False
     with_role = set(comparison.intent.platform.roles.values())

@@ -1,10 +1,9 @@
-"""A wave: the devices delivered to together. All are prepared, then loaded, then checked, then each is kept
-or taken back.
+"""A wave: devices that are delivered to together. All are prepared, then loaded, then checked, then each is
+confirmed or rolled back.
 
 The checks come after all are loaded because an adjacency needs both its ends; timers are armed only when all
-are prepared. A device that is lost on the way is recovered beside the others: nobody waits for it, since the
-timers of those that are loaded run on. `parallel` bounds how many devices are being worked on at any moment,
-and never how many are in the wave.
+are prepared. A lost device is recovered beside the others, which do not wait for it, as their timers run on.
+`parallel` limits how many devices are worked on at any moment, not how many are in the wave.
 """
 
 from __future__ import annotations
@@ -26,16 +25,16 @@ POLL_S = 0.4
 OTHER_TIMERS = "the revert timers of other devices in the wave"
 # More than any wave has.
 MOST_DEVICES = 10**9
-# What has to be left of the shortest timer for confirming every device of the wave.
+# Confirming every device of the wave needs this much of the shortest timer, in seconds.
 CONFIRM_MARGIN_S = 2.0
 
 
 def timer_needed_s(prepare_s: float, verify_timeout_s: float, stable_for_s: float) -> float:
-    """The revert timer that a wave needs, in seconds, when preparing all of its devices takes `prepare_s`.
+    """Return the revert timer that a wave needs, in seconds, when preparing all of its devices takes
+    `prepare_s`.
 
-    Loading takes about as long as preparing did, as many answers and as many devices at a time, and twice
-    that on a machine that has become slower meanwhile. When some have been rolled back the others are watched
-    once more.
+    Loading takes about as long as preparing did, with as many answers and devices at a time, and twice that
+    on a machine that has become slower. After some were rolled back, the others are checked once more.
     """
     return 3 * prepare_s + verify_timeout_s + 2 * stable_for_s + CONFIRM_MARGIN_S
 
@@ -67,7 +66,7 @@ class EarlierWaveCheck:
 
 
 class Wave:
-    """Delivers `transactions` together, and looks after what is `watched` meanwhile."""
+    """Delivers `transactions` together, and checks the `watched` devices at the same time."""
 
     def __init__(
         self,
@@ -98,13 +97,13 @@ class Wave:
         self._needed_s = 0.0
         self._last: dict[DeviceTransaction, list[CheckResult]] = {}
         self._waiting: dict[DeviceTransaction, list[CheckResult]] = {}
-        # Whether some of its checks wait for devices of a later wave: until then nobody can tell what others
+        # Set while some of its checks wait for devices of a later wave: until then it is unknown what others
         # have lost for good.
         self.unfinished = False
 
     async def deliver(self) -> None:
-        """Afterwards every transaction has an outcome, also when cancelled: then what is not confirmed is
-        taken back first."""
+        """Afterwards every transaction has an outcome, also after a cancellation: then unconfirmed devices
+        are rolled back first."""
         try:
             async with asyncio.TaskGroup() as rescues:
                 self._rescues = rescues
@@ -117,8 +116,8 @@ class Wave:
             raise
 
     async def _roll_back_on_interrupt(self) -> None:
-        """Take back what is not confirmed; whatever is left of that when `stop_waiting` is set is left to the
-        devices' timers."""
+        """Roll back what is not confirmed; devices that are not done when `stop_waiting` is set are left to
+        their timers."""
         stopped_waiting = asyncio.create_task(self._stop_waiting.wait())
         rescues = [
             asyncio.create_task(transaction.roll_back_on_interrupt()) for transaction in self._transactions
@@ -138,7 +137,7 @@ class Wave:
         return [transaction for transaction in self._transactions if transaction.is_open]
 
     async def _prepare_all(self) -> None:
-        """Everything before the first timer; how long it takes tells how long the timers have to be."""
+        """Do everything before the first timer; the time it takes determines how long the timers must be."""
         started = self._clock.now()
         await self._together(self._transactions, lambda t: t.prepare())
         self._prepare_s = self._clock.now() - started
@@ -195,7 +194,7 @@ class Wave:
                     await transaction.extend_timer(needed_s)
                 except (
                     Exception
-                ) as error:  # a bug of ours is no reason to leave the other devices under their timers
+                ) as error:  # an internal error must not leave the other devices to their timers
                     transaction.fail_internally(error)
             self._rescue(transaction)
 
@@ -234,11 +233,11 @@ class Wave:
             self._rescues.create_task(transaction.recover())
 
     async def _decide(self) -> None:
-        """Those whose own edits a failed check rests on go back first; that may be all the others were
-        suffering from.
+        """Roll back first the devices whose own edits a failed check depends on; the others may only suffer
+        from them.
 
-        Whoever goes back may take along what the others were checked by, so they are checked once more: what
-        is confirmed was true after the last that went back.
+        A rolled back device may take along what the others were checked by, so they are checked once more:
+        what is confirmed passed after the last rollback.
         """
         while self._open():
             gone = self._gone()
@@ -248,8 +247,8 @@ class Wave:
             if gone == self._gone():
                 break
         excused = {t: t.split_failures(self._last[t])[1] for t in self._open()}
-        # All of them at once, and before the first is confirmed: whoever comes after a run that dies here
-        # goes on with all or with none.
+        # Decide for all at once, before the first is confirmed: after a crash here, recovery continues with
+        # all or with none.
         staying = self._open()
         if staying:
             staying[0].keep(staying)
@@ -269,8 +268,8 @@ class Wave:
         )
 
     async def _check_until_true(self) -> dict[DeviceTransaction, list[CheckResult]]:
-        """Check all that are loaded until everything that counts has been true for as long as it has to be,
-        or time is up; what still fails then."""
+        """Check all loaded devices until every check that counts has passed for the stability time, or time
+        is up. Returns the checks that still fail."""
         last_start = self._clock.now() + self._settings.verify_timeout_s
         true_since: float | None = None
         while True:
@@ -283,8 +282,8 @@ class Wave:
             self._needed_s = max(0.0, until_true) + self._confirm_s
             failing = await self._check_once(Stage.CHECKING if true_since is None else Stage.HOLDING)
             now = self._clock.now()
-            # What has come true in time is watched for as long as it has to be, however slow the looks are:
-            # the timers alone end that.
+            # Checks that passed in time are watched for their stability time, however slow each reading is:
+            # only the timers end that.
             deadline = now + min((t.timer_left_s for t in self._open()), default=0.0) - CONFIRM_MARGIN_S
             if failing:
                 true_since = None
@@ -346,7 +345,7 @@ class Wave:
             failing.setdefault(transaction, []).extend(results)
         if not failing and self._around is not None and self._open() and not self.unfinished:
             lost = await self._around()
-            # Whose change it was cannot be told from there: the wave answers for it.
+            # The cause cannot be determined from there, so the whole wave is responsible.
             failing = dict.fromkeys(self._open(), lost) if lost else {}
         return failing
 
@@ -436,8 +435,6 @@ class Wave:
                 return  # It was lost between two steps, and is being recovered.
             try:
                 await step(transaction)
-            except (
-                Exception
-            ) as error:  # a bug of ours is no reason to leave the other devices under their timers
+            except Exception as error:  # an internal error must not leave the other devices to their timers
                 transaction.fail_internally(error)
         self._rescue(transaction)

@@ -30,8 +30,8 @@ class ServerCapabilities:
     capabilities: tuple[str, ...]
 
     def _has(self, name: str, *versions: str) -> bool:
-        wanted = {f"{_CAPABILITY}{name}:{version}" for version in versions}
-        return any(capability.partition("?")[0] in wanted for capability in self.capabilities)
+        expected = {f"{_CAPABILITY}{name}:{version}" for version in versions}
+        return any(capability.partition("?")[0] in expected for capability in self.capabilities)
 
     @property
     def base_11(self) -> bool:

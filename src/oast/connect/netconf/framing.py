@@ -134,8 +134,8 @@ def _is_length(digits: bytes) -> bool:
 
 
 def encoded(message: bytes, *, chunked: bool) -> bytes:
-    """A message as it is sent. Nothing stands behind the end mark: there are devices that take a line break
-    there for a request."""
+    """Return a message as it is sent. Nothing follows the end mark: some devices take a line break there for
+    a request."""
     if chunked:
         return b"\n#%d\n%s%s" % (len(message), message, END_OF_CHUNKS)
     return message + END_OF_MESSAGE

@@ -14,7 +14,7 @@ BASE = "urn:ietf:params:xml:ns:netconf:base:1.0"
 
 
 class NotNetconf(ValueError):
-    """A message that is none of NETCONF's."""
+    """The message is not valid NETCONF."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,7 +70,7 @@ def serialised(message: Element) -> bytes:
 def parsed(message: bytes) -> Element:
     """A message that was received. Raises NotNetconf; a document type is refused (RFC 6241, section 3)."""
     try:
-        # What stands before the declaration, as a line break behind an end mark, is no part of it.
+        # Text before the declaration, such as a line break after an end mark, is not part of the message.
         element = etree.fromstring(message.strip(), parser())
     except etree.XMLSyntaxError as wrong:
         if "Excessive depth" in (wrong.msg or ""):

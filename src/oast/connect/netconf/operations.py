@@ -109,7 +109,7 @@ def confirm(persist_id: str | None = None) -> Element:
 
 
 def cancel_commit(persist_id: str | None = None) -> Element:
-    """Go back from a commit that is not confirmed (RFC 6241, section 8.4.4.1)."""
+    """Roll back a commit that is not confirmed (RFC 6241, section 8.4.4.1)."""
     return _operation("cancel-commit", *(() if persist_id is None else (_leaf("persist-id", persist_id),)))
 
 

@@ -45,8 +45,8 @@ class NetconfSession:
         self.netconf = platform.netconf or Netconf()
         self.offered = ServerCapabilities(())
         self.session_id = ""
-        # What this session has locked, and whether it has committed: both end with it, and nobody else's are
-        # taken back.
+        # What this session has locked, and whether it has committed: both end with it, and foreign ones are
+        # never undone.
         self.held: set[str] = set()
         self.committed = False
         self._transport = transport
@@ -176,7 +176,7 @@ class NetconfSession:
         """What a user may do is decided by the server (RFC 8341)."""
 
     async def leave_editing(self) -> None:
-        """There is no mode to be left."""
+        """NETCONF has no mode to leave."""
 
     async def close(self) -> None:
         if self._in_step:
@@ -348,7 +348,7 @@ def _lines(element: Element) -> list[str]:
 
 
 def _text(reply: Element) -> str:
-    """What stands in the reply's data, each element on a line of its own."""
+    """Return the contents of the reply's data, each element on a line of its own."""
     data = reply.find(base("data"))
     if data is None:
         raise ProtocolError("the device sent no data in its reply")

@@ -1,4 +1,4 @@
-"""oast change resume: what runs that died have left is found out, and left in order."""
+"""oast change recover: what runs that died have left is found out, and left in order."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from rich.text import Text
 
 from oast.change import State
 from oast.cli.async_runner import run_async as run_to_end
-from oast.cli.change import ResumeOptions
+from oast.cli.change import RecoverOptions
 from oast.cli.estate_option import estate_of
 from oast.cli.exit_codes import DONE, FAILED
 from oast.cli.output import console, print_json, print_table, table
@@ -19,30 +19,30 @@ from oast.cli.terminal import print_hanging
 from oast.operations import RecoveredRun, RunRecovery
 
 
-def run_resume(options: ResumeOptions) -> int:
+def run_recover(options: RecoverOptions) -> int:
     """Take up everything that was left open."""
-    resume = RunRecovery(
+    recovery = RunRecovery(
         estate_of(options, telling=False),
         parallel=options.parallel,
         timeout_s=options.timeout,
-        give_up=options.give_up,
+        abandon=options.abandon,
     )
-    names = [device.name for left in resume.runs for device in left.devices]
+    names = [device.name for left in recovery.runs for device in left.devices]
     with Progress(
         console(error=True), names, quiet=bool(options.quiet or options.format == "json")
     ) as progress:
-        resume.on_event = progress
-        runs: list[RecoveredRun] = run_to_end(resume.run())
+        recovery.on_event = progress
+        runs: list[RecoveredRun] = run_to_end(recovery.run())
     if options.format == "json":
-        print_json("resume", 1, {"runs": [_document(run) for run in runs]})
+        print_json("recover", 1, {"runs": [_document(run) for run in runs]})
     else:
-        _show_resumed(runs, nothing=not resume.runs)
+        _show_recovered(runs, nothing=not recovery.runs)
     for run in runs:
         if run.unrecorded is not None:
             sys.stderr.write(f"warning: the record of run {run.run} could not be written: {run.unrecorded}\n")
-    for name in resume.elsewhere:
+    for name in recovery.elsewhere:
         sys.stderr.write(f"another process of Oast is recovering run {name}; it was skipped\n")
-    return FAILED if resume.elsewhere or any(run.failed for run in runs) else DONE
+    return FAILED if recovery.elsewhere or any(run.failed for run in runs) else DONE
 
 
 def _document(run: RecoveredRun) -> Mapping[str, Any]:
@@ -52,7 +52,7 @@ def _document(run: RecoveredRun) -> Mapping[str, Any]:
     return {"run": run.run, "change": run.change, "began": run.began, "devices": devices}
 
 
-def _show_resumed(runs: list[RecoveredRun], *, nothing: bool) -> None:
+def _show_recovered(runs: list[RecoveredRun], *, nothing: bool) -> None:
     out = console()
     if nothing:
         out.print("nothing to recover: there is no interrupted run")

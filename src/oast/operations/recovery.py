@@ -38,8 +38,8 @@ from oast.operations.documents import count_states
 
 @dataclass(frozen=True)
 class RecoveredRun:
-    """What became of the devices that a run had left open. `unrecorded` says why that could not be written
-    down, if it could not."""
+    """The outcome of the devices that a run had left open. `unrecorded` is the reason if it could not be
+    written down."""
 
     run: str
     change: str
@@ -58,7 +58,7 @@ class RecoveredRun:
 
 
 class RunRecovery:
-    """Takes up everything that was left open on `estate`. With `give_up`, what cannot be found out is left as
+    """Takes up everything that was left open on `estate`. With `abandon`, what cannot be found out is left as
     it is, for good."""
 
     def __init__(
@@ -67,14 +67,14 @@ class RunRecovery:
         *,
         parallel: int | None = None,
         timeout_s: float | None = None,
-        give_up: bool = False,
+        abandon: bool = False,
         on_event: OnEvent = ignore_event,
         names: Collection[str] | None = None,
     ) -> None:
         """With `names`, only runs that were delivering to one of these devices. Raises StateError,
         EstateError."""
         self._estate = estate
-        self._give_up = give_up
+        self._abandon = abandon
         self._timeout_s = timeout_s
         self._parallel = parallel or estate.settings.connection.parallel
         self.on_event = on_event
@@ -84,7 +84,7 @@ class RunRecovery:
             for run in interrupted_runs(estate.working)
             if names is None or any(device.name in names for device in run.devices)
         ]
-        # Those that somebody else has taken up meanwhile.
+        # Runs that another process is recovering.
         self.elsewhere: list[str] = []
 
     async def run(self) -> list[RecoveredRun]:
@@ -99,8 +99,8 @@ class RunRecovery:
             journal.close()
 
     async def _one(self, left: OpenRun, journal: Journal) -> RecoveredRun | None:
-        """None when somebody else has taken it up meanwhile. The lock of the run is held, so that nobody
-        does."""
+        """None when another process is recovering the run. The run's lock is held, so that no other process
+        can start."""
         lock = RunLock(self._estate.working, left.run)
         if not lock.try_acquire():
             self.elsewhere.append(left.run)
@@ -140,7 +140,7 @@ class RunRecovery:
                     outcome = transaction.outcome or _unknown(device, "the outcome is unknown")
             except (DeviceError, EstateError, StateError) as error:
                 outcome = _unknown(device, error.message, error.hint)
-            if outcome.state is State.UNKNOWN and self._give_up:
+            if outcome.state is State.UNKNOWN and self._abandon:
                 await journal.of(device.run, device.name).step("given up", open=0)
             return outcome
 
@@ -168,7 +168,7 @@ class RunRecovery:
         if device is None:
             raise DeviceError(
                 "the device is no longer in the inventory",
-                hint="add it again, or close the run with: oast change resume --give-up",
+                hint="add it again, or close the run with: oast change recover --give-up",
             )
         platform, syntax = builder.platform(device), builder.syntax(device)
         planned = plan.of(left.name, syntax.grammar)
