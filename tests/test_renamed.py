@@ -47,6 +47,7 @@ class RenamedTest(EstateTest):
             (("sim", "maker"), "manufacturer"),
             (("sim", "box"), "new-device"),
             (("change", "resume"), "recover"),
+            (("change", "recover", "--give-up"), "--abandon"),
         ):
             self.assertIn(f"it was renamed: write '{new}'", self.oast(*words, expect=2).err, words)
 

@@ -24,6 +24,7 @@ RENAMED = {
     "--most-failures": "--max-failures",
     "--again": "--repeat",
     "--most": "--max-age",
+    "--give-up": "--abandon",
     "--controlled": "--controller-mode",
     "--year": "--clock-year",
     "maker": "manufacturer",
