@@ -44,8 +44,9 @@ echo "--- lint"
 step 1 oast lint --estate "$estate"
 
 echo "--- the lab: what the devices started with, and this change"
-cp -R "$estate" "$lab/estate"
-rm -rf "$lab/estate/.oast" "$lab/estate/changes" "$lab/estate/known_hosts"
+# The working data is left out: another command may be writing to it at this moment.
+mkdir "$lab/estate"
+tar -C "$estate" --exclude=./.oast --exclude=./changes --exclude=./known_hosts -cf - . | tar -C "$lab/estate" -xf -
 for secret in "$(dirname "$estate")"/*-secrets.toml "$(dirname "$estate")"/*.key; do
     [ ! -e "$secret" ] || cp "$secret" "$lab/"
 done
