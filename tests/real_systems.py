@@ -246,5 +246,5 @@ class _Command:
     async def read(self) -> str:
         return self._parts.pop(0)
 
-    def roll_back_on_interrupt(self) -> None:
+    def abandon(self) -> None:
         return

@@ -95,7 +95,7 @@ class RehearsalTest(Case):
 
     def test_a_device_without_a_shut_interface_is_a_step_and_stops_no_other(self) -> None:
         [step] = self.steps(Lab("timer", list(BEFORE)), statement=None)
-        self.assertEqual((step.passed, step.saw), (False, "the device has no shut interface"))
+        self.assertEqual((step.passed, step.saw), (False, "no interface of the device is shut"))
 
     def test_a_shut_interface_is_described_where_nothing_is_named(self) -> None:
         self.assertIsNone(harmless_statement(BINE, tree_of("system\n  hostname a\ninterface port1\n")))

@@ -27,7 +27,7 @@ BRANCH = "refs/heads/main"
 # Tags that are no labels: the heads of the ledger's chains, as WRITER-NUMBER-DIGEST.
 LEDGER_HEAD = "ledger-head/"
 _LEDGER_HEAD = re.compile(rf"refs/tags/{LEDGER_HEAD}([0-9a-f]{{12}})-([0-9]{{1,12}})-([0-9a-f]{{64}})")
-# Separates the text of a tag from its alias.
+# Precedes the alias in the text of a tag.
 ALSO = "also: "
 LABEL = re.compile(r"[^\x00-\x1f\x7f]{1,100}")
 # Git refuses these in the name of a reference (git-check-ref-format(1)).

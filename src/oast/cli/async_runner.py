@@ -53,7 +53,7 @@ def _cancelled_by_signals() -> Iterator[None]:
         yield
     finally:
         for number, handler in before.items():
-            # A caller that ignores signals by now knows that the work is done.
+            # Signals that are ignored by now stay so: the work is done.
             ignored = signal.getsignal(number) is signal.SIG_IGN
             loop.remove_signal_handler(number)
             signal.signal(number, signal.SIG_IGN if ignored else handler)

@@ -162,7 +162,7 @@ def _show(found: DriftReport) -> None:
 
 
 def _show_besides(out: Console, found: DriftReport) -> None:
-    """What is not drift, but explains some of it."""
+    """Print what is not drift, but explains some of it."""
     if found.undelivered:
         names = join_names(found.undelivered, NAMED)
         print_hanging(

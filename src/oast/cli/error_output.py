@@ -115,7 +115,7 @@ def show_device_errors(
             out.print(Text(line))
 
 
-# What an internal error may depend on, besides Oast and Python.
+# Packages whose versions an internal error may depend on.
 SOURCE = Path(__file__).parents[1]
 PACKAGES = ("asyncssh", "jinja2", "jmespath", "jwcrypto", "PyYAML", "rich")
 

@@ -188,8 +188,7 @@ def _word(value: Any) -> str:
 
 
 def _tell_mistakes(folder: Path) -> None:
-    """Return the mistakes that new entries cause in a valid estate: a rule for a removed site, an unknown
-    platform."""
+    """Warn of mistakes that the new entries cause: a rule for a removed site, an unknown platform."""
     try:
         _, mistakes = read_estate(folder, os.environ)
         number = len(mistakes.found)

@@ -1,4 +1,4 @@
-"""The difference of two canonical trees: a list of edits, from which every view and every command is derived.
+"""The difference of two canonical trees: a list of edits, from which views and commands are derived.
 
 Laws, kept by property tests: `applied(difference(a, b), a)` equals b; the difference of a tree with itself is
 empty.

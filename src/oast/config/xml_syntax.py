@@ -180,7 +180,7 @@ class _Reader:
         path: Path,
         keys: frozenset[str] = frozenset(),
     ) -> None:
-        """Return the contents of `element`, except for the elements called `keys`."""
+        """Parse the contents of `element` into `siblings`, except for the elements called `keys`."""
         stray = (element.text or "") + "".join(child.tail or "" for child in element)
         if stray.strip():
             word = stray.split()[0]

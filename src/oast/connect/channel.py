@@ -87,8 +87,8 @@ class ExecResult(ReceiveBuffer[str]):
     def complaints(self) -> str:
         return "".join(self._complaints)
 
-    def roll_back_on_interrupt(self) -> None:
-        """The connection is no longer needed."""
+    def abandon(self) -> None:
+        """End the command: its answer is not needed."""
         if self._channel is not None:
             self._channel.close()
 

@@ -77,7 +77,7 @@ class _Access:
 
     @property
     def secrets(self) -> Iterator[Secret]:
-        """The login for a device, or for a jump host on the path."""
+        """Yield the passwords that may be sent: to the device, and to the jump hosts on the path."""
         yield from self.privileges
         yield from (
             login.password

@@ -29,8 +29,8 @@ class ExecCommand(Protocol):
     async def read(self) -> str:
         """Something of what it says; "" when it has ended."""
 
-    def roll_back_on_interrupt(self) -> None:
-        """The session is no longer needed."""
+    def abandon(self) -> None:
+        """End the command: its answer is not needed."""
 
 
 class ExecTransport(Protocol):
@@ -101,7 +101,7 @@ class ExecSession(CliSessionBase):
         try:
             said = await self._answer(command, masked)
         except BaseException:
-            command.roll_back_on_interrupt()
+            command.abandon()
             raise
         finally:
             ANSWERS.release(self)

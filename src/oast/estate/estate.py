@@ -70,10 +70,10 @@ class Estate:
 
     def serves(self, device: Device) -> bool:
         """Whether the device is in service: nothing is done to one that is not."""
-        expected = self.settings.in_service
+        managed = self.settings.in_service
         if is_expected(device):
             return False
-        return expected is None or expected.matches(device.known_by)
+        return managed is None or managed.matches(device.known_by)
 
     @property
     def _service_place(self) -> Place | None:

@@ -176,7 +176,7 @@ def _outside(files: Sequence[Path], mistakes: ErrorCollector) -> dict[str, _Outs
 
 
 def _loosely(name: str, attributes: Any) -> Attributes:
-    """The keys that identify a device, as far as they are known."""
+    """Return the name and the attributes that selectors match, as far as they can be read."""
     known_by: dict[str, frozenset[str]] = {"name": frozenset((name,))}
     for key, value in attributes.items() if isinstance(attributes, dict) else ():
         values = value if isinstance(value, list) else [value]

@@ -39,7 +39,7 @@ class LimitSettings:
     place: Place | None = None
 
 
-# A device cannot be reached without any of these. The names of the corresponding lists on a platform.
+# Without any of these a device cannot be reached, or forwards nothing. Platforms name their lists so.
 LAST_OF = ("user", "neighbor", "static-route", "route")
 
 

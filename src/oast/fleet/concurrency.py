@@ -1,4 +1,4 @@
-"""Many devices at once: bounded, each failing by itself, results in order of arrival."""
+"""Many devices at the same time: bounded, each failing on its own, results in order of arrival; the clock."""
 
 from __future__ import annotations
 

@@ -150,8 +150,10 @@ class IntentBuilder:
         """Those of `devices` that have one of the sections asked for. Raises EstateError when none has."""
         found = [device for device in devices if self._uses_of(device)]
         if not found:
-            expected = " or ".join(f"'{name}'" for name in sorted(self._only)) or "any"
-            raise EstateError(f"no selected device has the section {expected}", hint=f"check 'on' in {FILE}")
+            sections_text = " or ".join(f"'{name}'" for name in sorted(self._only)) or "any"
+            raise EstateError(
+                f"no selected device has the section {sections_text}", hint=f"check 'on' in {FILE}"
+            )
         return found
 
     def texts(self, device: Device) -> list[tuple[Template, str]]:
@@ -225,7 +227,7 @@ class IntentBuilder:
             raise EstateError.of([*problems, *error.problems()]) from None
         sections: list[RenderedSection] = []
         unsound = set(composed.broken)
-        for template in composed.expected:
+        for template in composed.selected:
             try:
                 section, found = self._section(template, composed.scopes[template.section], values, device)
                 sections.append(section)
@@ -236,7 +238,7 @@ class IntentBuilder:
                 unsound.add(template.section)
         tree = canonical(join_trees((section.tree for section in sections), syntax.grammar))
         scope = composed.scope
-        if len(sections) < len(composed.expected):
+        if len(sections) < len(composed.selected):
             scope = scope_of([section.template for section in sections], composed.every)
         find_places = _once(lambda: self._places(sections, values, device))
         return (

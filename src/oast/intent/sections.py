@@ -33,14 +33,14 @@ NAME = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.-]{0,62}")
 
 @dataclass(frozen=True)
 class Composition:
-    """The sections of one kind of device: `expected` are the requested ones, among `every` section it has.
+    """The sections of one kind of device: `selected` are the requested ones, among `every` section it has.
 
     `scopes` says what each of these owns alone, `scope` what the requested ones own together. `problems` are
     the mistakes in the templates of the `broken` ones, `conflicts` the sections that own the same part.
     """
 
     every: tuple[Template, ...]
-    expected: tuple[Template, ...]
+    selected: tuple[Template, ...]
     broken: frozenset[str]
     scopes: Mapping[str, Scope]
     scope: Scope
@@ -57,23 +57,23 @@ class Composition:
     ) -> Composition:
         """The composition of `every` template; `only` (empty: all) are asked for."""
         lost = frozenset(name for name in broken if not only or name in only)
-        expected = tuple(template for template in every if not only or template.section in only)
+        selected = tuple(template for template in every if not only or template.section in only)
         others = {t.section: [p for other in every if other is not t for p in other.owns] for t in every}
         scopes = {t.section: Scope.of(t.owns, others[t.section]) for t in every}
         return cls(
             tuple(every),
-            expected,
+            selected,
             lost,
             scopes,
-            scope_of(expected, every),
+            scope_of(selected, every),
             tuple(problems),
             tuple(_owned_twice(every)),
         )
 
 
-def scope_of(expected: Iterable[Template], every: Iterable[Template]) -> Scope:
-    """What `expected` own together, without what the others of `every` own inside of it."""
-    mine = tuple(expected)
+def scope_of(selected: Iterable[Template], every: Iterable[Template]) -> Scope:
+    """Return what the `selected` own together, without what the others of `every` own inside of it."""
+    mine = tuple(selected)
     return Scope.of([p for t in mine for p in t.owns], [p for t in every if t not in mine for p in t.owns])
 
 

@@ -179,7 +179,7 @@ class BootstrapServer:
             self._on_box(str(entry["peer"]), error.message)
 
     def _tls(self) -> ssl.SSLContext:
-        """Require a certificate of a manufacturer's authority."""
+        """Return a TLS context that requires a certificate of a manufacturer's authority."""
         context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
         context.minimum_version = ssl.TLSVersion.TLSv1_2
         context.verify_mode = ssl.CERT_REQUIRED

@@ -337,7 +337,7 @@ class Plan:
     def _record(
         self, result: DeliveryResult, recording: ChangeRecorder, push: Rollout, *, is_left: bool = False
     ) -> str | None:
-        """Return the reason if the record could not be written: the outcome of the devices is known all the
+        """Write the record. Returns the reason if that failed: the outcome of the devices is known all the
         same. For a run that `is_left`, no backups are made."""
         told = recording.end(
             result.outcomes,

@@ -200,7 +200,7 @@ def _trials(
         )
     for name, reading in platform.readings.items():
         asks = READINGS[name].asks if name in READINGS else None
-        # The vendor's command for one item is the command for the list.
+        # A reading that needs a destination is tried with the device's own address.
         about = (
             reading.command
             if reading.statements is None

@@ -253,7 +253,7 @@ async def _record(service: Service, url: str) -> tuple[Mapping[str, Any], str | 
 
 
 def _patch(record: Mapping[str, Any], expected: Mapping[tuple[str, ...], Any]) -> dict[str, Any]:
-    """What makes `record` say what is expected (RFC 7396); nothing when it does."""
+    """Return the merge patch that makes `record` hold the expected values (RFC 7396); empty when it does."""
     patch: dict[str, Any] = {}
     for at, value in expected.items():
         now = _at(record, at)
@@ -266,7 +266,7 @@ def _patch(record: Mapping[str, Any], expected: Mapping[tuple[str, ...], Any]) -
 
 
 def _merging(now: Any, value: Any) -> Any:
-    """Of an object, what is there and is not expected is taken away by null."""
+    """Merge objects: a member of the record that is not expected is removed by null."""
     if not isinstance(value, Mapping):
         return value
     gone = dict.fromkeys(now.keys() - value.keys()) if isinstance(now, Mapping) else {}

@@ -137,7 +137,7 @@ class _Run:
         self._is_comment = text is None and self._platform.file is not None
         if text is None and not self._is_comment:
             raise DeviceError(
-                "the device has no shut interface", hint="give a harmless statement: --statement FILE"
+                "no interface of the device is shut", hint="give a harmless statement: --statement FILE"
             )
         parsed = self._syntax.parse(text or "")
         if parsed.problems:

@@ -278,7 +278,7 @@ class Watch:
         result = result_of(found)
         now = self._clock.now()
         news = alerts_from(store.wrong(job.name), found)
-        expected = [
+        receivers = [
             target.name
             for target in self._settings.watch.targets
             if target.of is None or job.name in target.of
@@ -290,7 +290,7 @@ class Watch:
             found,
             result,
             news,
-            [(body, target) for body in bodies for target in expected],
+            [(body, target) for body in bodies for target in receivers],
             now,
         )
         self._troubles.pop(KEEPING, None)

@@ -95,11 +95,11 @@ async def _schema(session: NetconfSession, name: str, revision: str | None) -> s
 
 async def _library(session: NetconfSession) -> list[OfferedModule]:
     """What a server names in its library and not in its hello (RFC 8525, sections 3 and 5)."""
-    expected = [
+    containers = [
         etree.Element(f"{{{LIBRARY}}}{name}", nsmap={None: LIBRARY})
         for name in ("yang-library", "modules-state")
     ]
-    reply = await session.rpc(op.get(op.subtree(expected)), written_down=False)
+    reply = await session.rpc(op.get(op.subtree(containers)), written_down=False)
     found: dict[str, OfferedModule] = {}
     for element in reply.iter(f"{{{LIBRARY}}}module"):
         name, kind = (

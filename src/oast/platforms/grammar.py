@@ -303,7 +303,7 @@ def _names(level: str, name: str) -> bool:
 
 
 def _add_forms(branch: Branch, rule: Rule, outer: tuple[Rule, ...], before: tuple[Token, ...]) -> None:
-    """Return every form in which `rule`, or a statement inside of it on the same line, may be written.
+    """Add every form in which `rule`, or a statement inside of it on the same line, may be written.
     `before` are the preceding tokens."""
     if rule.structural:
         return

@@ -1,4 +1,4 @@
-"""Structured state read from a device."""
+"""Readings: structured state from a device, or from its configuration."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""A device's answer as records, in whichever form it comes; and the fields that are made of others."""
+"""Records from a device's answer of any form, derived fields, and values outside the known ones."""
 
 from __future__ import annotations
 

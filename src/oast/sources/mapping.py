@@ -93,7 +93,7 @@ def map_records(source: SourceSettings, pages: Sequence[Page], *, raw: bool = Fa
 
 
 def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] | str]:
-    """Map each record; of one that does not describe a device, report why."""
+    """Yield each record, or the reason why one is not valid."""
     if source.format == CSV:
         yield from _rows(source, page.text)
         return
@@ -112,7 +112,7 @@ def _records(source: SourceSettings, page: Page) -> Iterator[Mapping[str, Any] |
 
 
 def _rows(source: SourceSettings, text: str) -> Iterator[Mapping[str, Any] | str]:
-    """Return the rows of a CSV file (RFC 4180) by the names of its columns; a row with more or fewer cells is
+    """Yield the rows of a CSV file (RFC 4180) by the names of its columns; a row with more or fewer cells is
     an error of its own."""
     reader = csv.reader(text.splitlines(keepends=True), strict=True)
     heading: list[str] | None = None

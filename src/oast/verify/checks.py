@@ -1,5 +1,4 @@
-"""Checks: what must be true of readings, and whether it is. What follows from the intent:
-`oast.verify.derived_checks`."""
+"""Checks of readings, their evaluation, and which of them wait for devices of later waves."""
 
 from __future__ import annotations
 

@@ -85,7 +85,7 @@ class CustomCheck:
     def _probed(
         self, probe: Probe, estate: Estate, device: Device, platform: Platform, holds: Holds
     ) -> Iterator[Check]:
-        """An expected answer, or none; or an expected device on the path."""
+        """Yield checks that the probe is answered, or not, or that its path leads through a device."""
         self._definition(platform)
         values = {**estate.values_of(device), "device": device.attributes, "network": estate.network}
         written = self._filled(probe.to, values, device)
@@ -403,7 +403,7 @@ def _said(item: YamlMap, rule: str) -> Mapping[str, Any]:
 
 
 def _range(rule: str, said: Any) -> tuple[float, float, str]:
-    """The origin, the destination, and a description."""
+    """Return the lower limit, the upper limit, and the range as text."""
     if rule == "at_least":
         return said, math.inf, f"at least {said:g}"
     if rule == "at_most":

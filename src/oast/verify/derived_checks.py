@@ -66,8 +66,8 @@ def _far_ends(every: Iterable[IntentFacts]) -> Mapping[Cable, str]:
 
 
 def _interfaces(meant: IntentFacts, far_ends: Mapping[Cable, str], away: set[Cable]) -> Iterator[Check]:
-    """Enabled interfaces are up, with their addresses; disabled ones are down. `away` devices are not there
-    yet."""
+    """Enabled interfaces are up, with their addresses; disabled ones are down. Ports in `away` have no
+    neighbor yet."""
     if not meant.reads("interfaces"):
         return
     for interface in meant.interfaces:

@@ -42,14 +42,14 @@ def _users(meant: IntentFacts) -> Iterator[Check]:
             name for _, node in entries if fnmatch.fnmatchcase(name := node.statement.value, glob)
         )
         title = "the users are as intended" if glob == "*" else f"the users {glob} are as intended"
-        expected = ", ".join(sorted(names)) or "nobody"
+        expected = ", ".join(sorted(names)) or "none"
         yield Check(
             meant.name, title, "users", match, "name", expected, paths, test=Operator.EXACTLY, values=names
         )
 
 
 def _communities(meant: IntentFacts) -> Iterator[Check]:
-    """The secrets that a section owns are exactly the intended ones; they are shown as fingerprints."""
+    """The SNMP communities that a section owns are exactly the intended ones, shown as fingerprints."""
     if not meant.reads("communities", "community") or "*" not in meant.owned("community"):
         return
     entries = meant.role("community")

@@ -138,7 +138,7 @@ def _draw(axis: Axes, panel: Panel, runs: Sequence[Sample]) -> None:
 
 
 def _shade_gaps(axis: Axes, runs: Sequence[Sample]) -> None:
-    """Return the times in which no job ran, so that nothing is known."""
+    """Shade the times in which no job ran, so that nothing is known."""
     parts = _parts(runs, [0] * len(runs))
     label = "not watched"
     for (before, _), (after, _) in pairwise(parts):

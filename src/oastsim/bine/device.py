@@ -218,7 +218,7 @@ class Device(SimulatedDevice):
 
     @property
     def timer_told(self) -> str:
-        """Return running as text."""
+        """Describe the running timer: its owner, its name, and the seconds left."""
         by, name = self.timer_by
         return f"{f'as {name} ' if name else ''}by {by}, {self.waits_s()} s left"
 

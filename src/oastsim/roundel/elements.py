@@ -90,11 +90,13 @@ def parsed(message: bytes) -> Element:
 # ---------------------------------------------------------------------------------------------------------
 
 
-def printed(tree: Tree, expected: set[str] | None = None) -> list[Element]:
-    """The configuration, an element for each node at the top, of those that are `expected`. Leaves come in no
-    particular order, as on real devices."""
+def printed(tree: Tree, requested: set[str] | None = None) -> list[Element]:
+    """Return the configuration, an element for each top node that is `requested` (None: all).
+
+    Leaves come in no particular order, as on real devices.
+    """
     holder = etree.Element("data")
-    tops = {node.name for node in tree.schema.inner if expected is None or tag_of(node) in expected}
+    tops = {node.name for node in tree.schema.inner if requested is None or tag_of(node) in requested}
     _below(holder, tree.schema, {name: data for name, data in tree.data.items() if name in tops}, "")
     return list(holder)
 
@@ -360,19 +362,19 @@ class _Editing:
 # --------------------------------------------------------------------------------------------------------
 
 
-def filtered(elements: list[Element], expected: Element) -> list[Element]:
+def filtered(elements: list[Element], requested: Element) -> list[Element]:
     """What a subtree filter selects (RFC 6241, section 6)."""
     return [
         found
         for element in elements
-        if (found := _selected(element, [one for one in expected if _names(one, element)])) is not None
+        if (found := _selected(element, [one for one in requested if _names(one, element)])) is not None
     ]
 
 
-def _names(expected: Element, element: Element) -> bool:
-    namespace = etree.QName(expected).namespace
+def _names(requested: Element, element: Element) -> bool:
+    namespace = etree.QName(requested).namespace
     return bool(
-        etree.QName(expected).localname == etree.QName(element).localname
+        etree.QName(requested).localname == etree.QName(element).localname
         and namespace in (None, etree.QName(element).namespace)
     )
 

@@ -342,14 +342,14 @@ def _seconds(text: str) -> float:
 
 def _tops(operation: Element) -> set[str] | None:
     """The names at the top of a subtree filter; None without a filter, or with one without names."""
-    expected = operation.find(base("filter"))
-    return None if expected is None else {one.tag for one in expected}
+    requested = operation.find(base("filter"))
+    return None if requested is None else {one.tag for one in requested}
 
 
 def _data(elements: list[Element], operation: Element) -> Element:
     data = etree.Element(base("data"), nsmap={None: BASE})
-    expected = operation.find(base("filter"))
-    data.extend(elements if expected is None else filtered(elements, expected))
+    requested = operation.find(base("filter"))
+    data.extend(elements if requested is None else filtered(elements, requested))
     return data
 
 

@@ -43,11 +43,10 @@ def _top(elements: list[Element], module: str, name: str) -> Element:
     return found
 
 
-def with_state(device: Device, elements: list[Element], expected: set[str] | None = None) -> list[Element]:
-    """The configuration with the state of the device in it; only of what is `expected`, by the names at the
-    top."""
+def with_state(device: Device, elements: list[Element], requested: set[str] | None = None) -> list[Element]:
+    """Return the configuration with the state of the device, only for the top names in `requested`."""
     for module, name, put in _PARTS:
-        if expected is None or _tag(module, name) in expected:
+        if requested is None or _tag(module, name) in requested:
             put(device, _top(elements, module, name))
     return elements
 

@@ -30,7 +30,7 @@ class CandidateMethod(CliDeliveryMethod):
 
     async def stage(self) -> None:
         await self.lock()
-        # The session that blocks access may have an unfinished edit; none of this change is in it yet.
+        # Where entering is refused, another session may be editing; none of this change is in it yet.
         await self.enter()
         self._holds = True
         await self.work.reached(Phase.STAGED)

@@ -398,7 +398,7 @@ def command_for_error(path: str, commands: Sequence[Command]) -> int | None:
             if level != _bare(identity):
                 break
             alike += 1
-        # Another edit in the candidate means that it is not exactly the change.
+        # A path that only shares the first levels with a command is not about that command.
         if alike > longest and alike in (len(expected), len(command.path)):
             best, longest = number, alike
     return best

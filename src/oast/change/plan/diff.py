@@ -1,4 +1,4 @@
-"""Intent against running: read many devices, and work out what would change and how it would be said."""
+"""Intent against running: read many devices, and compute the edits and the commands, by the apply mode."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Entries of the ledger, and how they are written: JSON in canonical form, named by its SHA-256 digest."""
+"""Entries of the ledger in canonical JSON, named by their SHA-256 digest; and who writes them."""
 
 from __future__ import annotations
 

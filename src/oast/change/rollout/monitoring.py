@@ -1,4 +1,4 @@
-"""Monitoring of devices that are not being delivered to: sessions with them, and checks of earlier waves."""
+"""Monitoring of devices while others are delivered to: neighbors, devices of earlier waves, and soaking."""
 
 from __future__ import annotations
 
@@ -126,11 +126,11 @@ class NeighborImpact:
         `unmonitored`."""
         changing = {name for wave in waves for name in wave}
         self._outside = self._near(changing) - changing
-        besides: set[str] = set()
+        not_yet_changed: set[str] = set()
         begun: set[str] = set()
         for wave in waves:
             begun.update(wave)
-            besides |= self._near(wave) - begun
+            not_yet_changed |= self._near(wave) - begun
 
         async def one(name: str) -> list[Check]:
             return list(
@@ -144,7 +144,10 @@ class NeighborImpact:
                 self._checks[name] = result
 
         await for_each(
-            [name for name in self._intents if name in self._outside | besides], one, self._parallel, done
+            [name for name in self._intents if name in self._outside | not_yet_changed],
+            one,
+            self._parallel,
+            done,
         )
 
     def _readings(self, name: str) -> list[str]:

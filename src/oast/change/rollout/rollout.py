@@ -80,7 +80,7 @@ class RolloutOrder:
         counts: list[Counter[str]] = []
         for device in devices:
             value = device.attributes.get(self.apart.by)
-            # A device without the attribute has no partner.
+            # A device without the attribute is kept apart from no other.
             number = (
                 0
                 if value is None
@@ -293,7 +293,7 @@ class Rollout:
         )
 
     async def run(self) -> None:
-        """Deliver to all devices. A cancellation rolls back what is not confirmed yet, and then continues."""
+        """Deliver to all devices. A cancellation first rolls back what is not confirmed, then is raised."""
         try:
             await self._run()
         finally:
@@ -340,10 +340,10 @@ class Rollout:
     async def _roll_back_others(self, wave: Sequence[str], failures: int) -> None:
         """Roll back delivered devices as well, where the settings say so: those of this wave, or of the whole
         change."""
-        expected = self._settings.on_failure
-        if expected == STOP or self._undo is None:
+        on_failure = self._settings.on_failure
+        if on_failure == STOP or self._undo is None:
             return
-        names = set(wave) if expected == WAVE else {t.name for t in self._delivered}
+        names = set(wave) if on_failure == WAVE else {t.name for t in self._delivered}
         back = [t for t in self._delivered if t.name in names]
         if not back:
             return
@@ -452,7 +452,7 @@ class Rollout:
         return None if later and self._unfinished else partial(self._neighbor_impact.look, names, later)
 
     def _unsettled(self) -> tuple[dict[str, OpenRun], DeviceError | None]:
-        """Require that no other run has left these devices open. Raises when that cannot be read."""
+        """Return the devices that other runs left open, or the error if that cannot be read."""
         try:
             return devices_in_unknown_state(self._context.working), None
         except StateError as error:

@@ -30,8 +30,8 @@ class ServerCapabilities:
     capabilities: tuple[str, ...]
 
     def _has(self, name: str, *versions: str) -> bool:
-        expected = {f"{_CAPABILITY}{name}:{version}" for version in versions}
-        return any(capability.partition("?")[0] in expected for capability in self.capabilities)
+        names = {f"{_CAPABILITY}{name}:{version}" for version in versions}
+        return any(capability.partition("?")[0] in names for capability in self.capabilities)
 
     @property
     def base_11(self) -> bool:
