@@ -487,10 +487,8 @@ class OrderTest(unittest.TestCase):
 
 class DiffTextTest(unittest.TestCase):
     def test_every_operation_is_counted_and_shown(self) -> None:
-        before = (
-            "hostname gull\ninterface port2\n  mtu 1400\nntp\n  server 192.0.2.7\nuser ada\n  role operator\n"
-        )
-        after = "hostname heron\ninterface port2\n  mtu 1400\n  description x\nntp\n  server 192.0.2.7\nuser cy\n  role operator\n"
+        before = "interface port2\n  description gull\nntp\n  server 192.0.2.7\nuser ada\n  role operator\n"
+        after = "interface port2\n  description heron\n  mtu 1400\nntp\n  server 192.0.2.7\nuser cy\n  role operator\n"
         tree = [tree_of_device(syntax_of(BINE), text) for text in (before, after)]
         edits = difference(*tree)
         self.assertEqual(counts(edits), Counts(4, 3))
@@ -499,10 +497,10 @@ class DiffTextTest(unittest.TestCase):
             sorted(lines),
             sorted(
                 [
-                    ("-", 0, "hostname gull"),
-                    ("+", 0, "hostname heron"),
                     (" ", 0, "interface port2"),
-                    ("+", 1, "description x"),
+                    ("-", 1, "description gull"),
+                    ("+", 1, "description heron"),
+                    ("+", 1, "mtu 1400"),
                     ("-", 0, "user ada"),
                     ("-", 1, "role operator"),
                     ("+", 0, "user cy"),
@@ -515,7 +513,7 @@ class DiffTextTest(unittest.TestCase):
             by_operation["remove"]["old"],
             {"statement": "user ada", "below": [{"statement": "role operator"}]},
         )
-        self.assertEqual(by_operation["replace"]["new"], {"statement": "hostname heron"})
+        self.assertEqual(by_operation["replace"]["new"], {"statement": "description heron"})
         self.assertNotIn("below", by_operation["replace"]["old"])
         self.assertNotIn("before", by_operation["remove"])
 
