@@ -28,7 +28,7 @@ class AroundTest(LarkwaterTest):
         before, startup = self.running(EDGE), self.running(FAR)
         arguments = (*PUSH, "--with", "services=[]", "--section", "routing")
         run = self.oast(*arguments, expect=5)
-        self.assertRegex(run.out, r"(?m)^dunlin-edge-1 +reverted ")
+        self.assertRegex(run.out, r"(?m)^dunlin-edge-1 +rolled back \(checks failed\) ")
         self.assertIn(
             "all prefixes from before the change are in the routing table: expected as before; missing: 198.51.100.192/28,",
             run.out,

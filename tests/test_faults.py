@@ -91,7 +91,7 @@ command_timeout_s = 5
     def test_a_statement_that_is_refused(self) -> None:
         self.fault(FAULTY, "refuse", "--match", "server 192.0.2.125")
         run = self.oast("push", "-m", "desk", "--yes", expect=4)
-        self.assertRegex(run.out, rf"(?m)^{FAULTY} +failed, reverted ")
+        self.assertRegex(run.out, rf"(?m)^{FAULTY} +failed, rolled back ")
         line = self.line_of("templates/bine/time.j2", "serv {{")
         words = "the system could not carry this out (resource 0x17)"
         self.assertIn(

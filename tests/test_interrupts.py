@@ -30,7 +30,7 @@ class InterruptTest(LarkwaterTest):
         self.assertNotIn("Traceback", err)
         self.assertEqual(process.returncode, 130, out + err)
         for name, text in before.items():
-            self.assertRegex(out, rf"(?m)^{name} +interrupted, (reverted|unchanged) ")
+            self.assertRegex(out, rf"(?m)^{name} +interrupted, (rolled back|unchanged) ")
             self.fault(name, "none")
             self.assertEqual(self.running(name), text)
         self.assertNotIn(
@@ -61,7 +61,7 @@ class InterruptTest(LarkwaterTest):
         self.assertEqual(self.running("gull-core-1"), before)
         self.assertIn("warning: run ", self.oast("devices").err)
         resumed = self.oast("change", "recover")
-        self.assertRegex(resumed.out, r"(?m)^gull-core-1 +(reverted|unchanged)$")
+        self.assertRegex(resumed.out, r"(?m)^gull-core-1 +(rolled back|unchanged)$")
         self.assertEqual(self.oast("devices").err, "")
         self.oast("push", "-m", "x", "--on", "name=gull-core-1", "--yes")
 
@@ -129,7 +129,7 @@ class InterruptTest(LarkwaterTest):
                 )
                 self._gone_off("gull-core-1")
                 self.assertEqual(self.running("gull-core-1"), before)
-                self.assertRegex(self.oast("change", "recover").out, "reverted|unchanged")
+                self.assertRegex(self.oast("change", "recover").out, "rolled back|unchanged")
                 self.edit(
                     "values/network.yaml", "contact: Larkwater day desk", "contact: Larkwater network desk"
                 )
@@ -148,7 +148,7 @@ class InterruptTest(LarkwaterTest):
         self._left_in_the_record("gull-core-1")
         self._gone_off("gull-core-1")
         self.fault("gull-core-1", "none")
-        self.assertRegex(self.oast("change", "recover").out, "reverted|unchanged")
+        self.assertRegex(self.oast("change", "recover").out, "rolled back|unchanged")
 
     def _left_in_the_record(self, *devices: str) -> None:
         """A record was written by the process that ended at once, and it calls these devices unknown."""

@@ -330,7 +330,7 @@ class TogetherTest(LarkwaterTest):
         self.fault("gull-core-1", "down")
         found = self.oast("change", "recover", expect=4)
         self.assertRegex(found.out, r"(?m)^gull-core-1 +unknown$")
-        self.assertRegex(found.out, r"(?m)^heron-core-1 +(reverted|unchanged)$")
+        self.assertRegex(found.out, r"(?m)^heron-core-1 +(rolled back|unchanged)$")
         self.assertIn("gull-core-1: run", found.out)
         self.assertIn("cannot be reached to find out", found.out)
         self.fault("gull-core-1", "none")
@@ -338,12 +338,12 @@ class TogetherTest(LarkwaterTest):
         self.assertRegex(pushed.out, r"(?m)^gull-core-1 +failed, unchanged ")
         self.assertRegex(pushed.out, r"(?m)^heron-core-1 +delivered ")
         changes = self.oast("change", "list", "--format", "json").json()["changes"]
-        self.assertRegex(changes[-2]["state"], "^1 (unchanged|reverted), 1 unknown$")
+        self.assertRegex(changes[-2]["state"], "^1 (unchanged|rolled back), 1 unknown$")
         self.assertEqual(changes[-1]["state"], "1 delivered, 1 unchanged")
         shown = self.oast("change", "show", changes[-2]["change"][-4:], "--steps").out
         self.assertRegex(shown, r"(?m)^\d\d:\d\d:\d\d\.\d{3}  gull-core-1  arming$")
         self.assertIn("+ system / contact", shown)
-        self.assertRegex(self.oast("change", "recover").out, r"(?m)^gull-core-1 +(reverted|unchanged)$")
+        self.assertRegex(self.oast("change", "recover").out, r"(?m)^gull-core-1 +(rolled back|unchanged)$")
         self.assertIn("nothing to recover:", self.oast("change", "recover").out)
 
     def test_what_somebody_changed_meanwhile_is_neither_saved_nor_taken_away(self) -> None:

@@ -185,7 +185,7 @@ class MoveTest(unittest.TestCase):
             "hub gives up its management address 192.0.2.1 and no other is known: it will be rolled back",
             shown,
         )
-        self.assertIn("1 device reverted", shown)
+        self.assertIn("1 device rolled back (checks failed)", shown)
         self.oast("push", "-m", "renumber", "--on", "name=hub", "--yes", "-q")
 
     def test_a_management_address_is_given_up_for_the_alternate_one(self) -> None:

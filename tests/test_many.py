@@ -62,7 +62,7 @@ class ManyDevicesTest(LarkwaterTest):
     def test_of_many_devices_those_that_fail_are_told_one_by_one(self) -> None:
         self.fault("tern-access-2", "refuse", "--match", "vlan-id=120")
         run = self.oast("push", "-m", "vlans", "--section", "vlans", "--yes", "--one-wave", expect=4)
-        self.assertRegex(run.err, r"(?m)^tern-access-2 +(reverted|failed|unchanged) ")
+        self.assertRegex(run.err, r"(?m)^tern-access-2 +(rolled back|failed|unchanged) ")
         self.assertRegex(run.out, r"(?m)^tern-access-2 +failed, ")
         self.assertIn("the system could not do this (cause 41) (templates/cowl/vlans.j2:", run.out)
 

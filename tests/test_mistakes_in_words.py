@@ -158,7 +158,7 @@ class MistakesInWordsTest(EstateTest):
                 name = match[1]
                 found.setdefault(name, []).append(match[2])
             elif line.startswith("    "):
-                found[name].append(line[4:])
+                found[name].append(line[4:].removeprefix("hint: "))
         return {name: "\n".join(lines) for name, lines in found.items()}
 
     def test_what_is_told_about_yaml(self) -> None:
@@ -189,5 +189,5 @@ class MistakesInWordsTest(EstateTest):
         run = self.oast("lint", "--on", "name=gull-core-1", expect=3)
         self.assertEqual(
             run.out,
-            "templates/bine/time.j2:1: the comment at the beginning is not closed\n    end the header with '#}'\nvalues/zz.yaml:2: cannot evaluate 'spare': 'management.prt' is not defined (for gull-core-1)\n    did you mean 'port'?\n2 mistakes\n",
+            "templates/bine/time.j2:1: the comment at the beginning is not closed\n    hint: end the header with '#}'\nvalues/zz.yaml:2: cannot evaluate 'spare': 'management.prt' is not defined (for gull-core-1)\n    hint: did you mean 'port'?\n2 mistakes\n",
         )

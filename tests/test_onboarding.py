@@ -613,7 +613,7 @@ class ManagedTest(LarkwaterTest, Onboarding):
 
         self.with_server(go_on)
         self.assertRegex(
-            self.said, "quay-edge-0: the interrupted delivery was recovered: (reverted|unchanged)"
+            self.said, "quay-edge-0: the interrupted delivery was recovered: (rolled back|unchanged)"
         )
         self.assertEqual(self.status(0)["LW-7000"]["state"], "managed", self.said)
         self.assertEqual(
@@ -668,7 +668,7 @@ class ManagedTest(LarkwaterTest, Onboarding):
         self.assertEqual(found["LW-7000"]["state"], "configured")
         self.assertIn("calls home with an unknown host key", self.said)
         self.assertEqual(found["LW-7002"]["state"], "failed")
-        self.assertIn("reverted", found["LW-7002"]["why"])
+        self.assertIn("rolled back", found["LW-7002"]["why"])
         self.assertEqual({d.get("onboarding") for d in self.quays()}, {"expected"})
         self.assertIn(
             "selected devices are out of service",

@@ -134,7 +134,7 @@ class ProgramTest(unittest.TestCase):
             "24 devices delivered",
             "checks on 24 devices: all",
             "24 devices in",
-            "tern-edge-1  reverted",
+            "tern-edge-1  rolled back (checks failed)",
             "revert timer)",
             "(exit code 5)",
             "\n6 records of 1 device",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import tempfile
 import unittest
 from collections.abc import Callable, Coroutine, Iterable
@@ -12,7 +13,8 @@ from unittest import mock
 import oast
 from in_memory import run
 from lab import BEFORE, WAYS, Fault, Lab
-from oast.change.plan.diff import DEFAULT_MODE, Comparison, ReadDevice, compare
+from oast import Outcome
+from oast.change.plan.diff import DEFAULT_MODE, ApplyMode, Comparison, ReadDevice, compare, edits_between
 from oast.change.plan.limits import limit_violations
 from oast.change.plan.management_access import access_risks, management_interfaces
 from oast.change.plan.stored_plan import plan_from
@@ -20,7 +22,9 @@ from oast.change.record.approval import Signers, require_valid_approval
 from oast.change.record.baseline import load_baseline
 from oast.change.record.journal import DeviceJournal
 from oast.change.record.ledger_entry import MOST, VARIABLE, author_identity
+from oast.change.rollout.rollout import rolled_back_outcome
 from oast.change.rollout.stability_time import stable_for_s
+from oast.config.diff_text import Counts
 from oast.config.edits import difference
 from oast.config.indented_syntax import tree_of_device
 from oast.config.ownership import Scope, pattern_of
@@ -35,7 +39,8 @@ from oast.platforms.definition import Platform
 from oast.platforms.load import Platforms
 from oast.records import Fingerprints, Place
 from oast.verify.checks import Check
-from test_ways import INTENDED, Case
+from test_timer_extension import TwoDevicesTest
+from test_ways import AFTER, INTENDED, Case
 
 PLATFORMS = Platforms(None, Fingerprints(b"k" * 32))
 BINE = PLATFORMS.get("bine")
@@ -262,6 +267,94 @@ class TransactionTest(Case):
             self.assertLessEqual(
                 known["applying" if way in ("candidate", "file", "none") else "staged"], changing[0], way
             )
+
+    async def test_what_is_removed_on_purpose_goes_once_also_where_the_change_only_adds(self) -> None:
+        before = self._tree_of("ntp\n  server 192.0.2.7\n  server 192.0.2.8\nuser ada\n")
+        intent = dataclasses.replace(
+            intent_of(BINE, "", ["ntp", "user *"]),
+            removals=(("ntp", "server 192.0.2.7"), ("user ada",), ("user ada", "role"), ("user cy",)),
+        )
+        found = edits_between(intent, before, ApplyMode("merge"))
+        self.assertEqual(
+            [(edit.operation, edit.path) for edit in found],
+            [("remove", ("ntp", "server 192.0.2.7")), ("remove", ("user ada",))],
+        )
+
+    @staticmethod
+    def _tree_of(text: str) -> Node:
+        return tree_of_device(syntax_of(BINE), text)
+
+
+class RollbackOfOthersTest(TwoDevicesTest):
+    """One wave of two devices, or two waves of one: the slow one refuses a line."""
+
+    refuses = Fault("refuse", match="route ")
+
+    async def outcomes(self, settings: str) -> tuple[Outcome, Lab]:
+        self.settings = settings
+        labs = {"quick": Lab("timer", list(BEFORE)), "slow": Lab("timer", list(BEFORE))}
+        estate = self.estate(labs)
+        path = sorted(self.folders.iterdir())[-1] / "oast.toml"
+        path.write_text(path.read_text().replace("max_failures = 9\n", settings))
+        plan = await oast.open(path.parent, estate._environment).compare()
+        labs["slow"].fault = self.refuses
+        outcomes = {one.device: one for one in (await plan.deliver("a test")).outcomes}
+        self.assertEqual(set(labs["slow"].running), set(BEFORE))
+        self.assertEqual(
+            (outcomes["slow"].state, outcomes["slow"].cause), (oast.State.REVERTED, oast.Cause.FAILED)
+        )
+        return outcomes["quick"], labs["quick"]
+
+    async def test_after_a_failure_what_the_estate_says_is_rolled_back(self) -> None:
+        for settings, delivered in (
+            ('waves = ["1"]\non_failure = "stop"\n', True),
+            ('waves = ["1"]\non_failure = "wave"\n', True),
+            ('waves = ["1"]\non_failure = "change"\n', False),
+            ('on_failure = "stop"\n', True),
+            ('on_failure = "wave"\n', False),
+            ('on_failure = "change"\nmax_failures = 1\n', True),
+        ):
+            with self.subTest(settings=settings):
+                quick, lab = await self.outcomes(settings)
+                expected = (
+                    (oast.State.DELIVERED, oast.Cause.NONE)
+                    if delivered
+                    else (oast.State.REVERTED, oast.Cause.HELD)
+                )
+                self.assertEqual((quick.state, quick.cause), expected, quick)
+                self.assertEqual(set(lab.running), AFTER if delivered else set(BEFORE))
+                self.assertEqual(set(lab.startup), set(lab.running))
+                self.assertEqual(
+                    "1 failure" in str(quick.reason) or "failed" in str(quick.reason), not delivered, quick
+                )
+
+    async def test_a_device_that_cannot_be_rolled_back_says_so_and_is_never_called_rolled_back(self) -> None:
+        delivered = Outcome("gull", oast.State.DELIVERED, oast.Cause.NONE, Counts(1, 0), 1.0)
+        for became, state, cause in (
+            (delivered, oast.State.REVERTED, oast.Cause.HELD),
+            (
+                dataclasses.replace(delivered, cause=oast.Cause.FAILED, reason="not saved"),
+                oast.State.REVERTED,
+                oast.Cause.FAILED,
+            ),
+            (
+                dataclasses.replace(delivered, state=oast.State.UNCHANGED),
+                oast.State.DELIVERED,
+                oast.Cause.FAILED,
+            ),
+            (
+                dataclasses.replace(delivered, state=oast.State.REVERTED),
+                oast.State.DELIVERED,
+                oast.Cause.FAILED,
+            ),
+            (dataclasses.replace(delivered, state=oast.State.UNKNOWN), oast.State.UNKNOWN, oast.Cause.FAILED),
+            (None, oast.State.DELIVERED, oast.Cause.FAILED),
+        ):
+            found = rolled_back_outcome(delivered, became, "rolled back, because others failed")
+            self.assertEqual((found.state, found.cause), (state, cause), became)
+            self.assertIn("rolled back, because others failed", str(found.reason))
+        checks = rolled_back_outcome(dataclasses.replace(delivered, cause=oast.Cause.CHECKS), delivered, "x")
+        self.assertIs(checks.cause, oast.Cause.CHECKS)
 
 
 if __name__ == "__main__":

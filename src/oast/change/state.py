@@ -38,6 +38,11 @@ class State(StrEnum):
     REVERTED = "reverted"
     UNKNOWN = "unknown"
 
+    @property
+    def shown(self) -> str:
+        """The state in the words of reports; documents and records have the value itself."""
+        return "rolled back" if self is State.REVERTED else self.value
+
 
 class Cause(StrEnum):
     """Why a device is not simply delivered."""

@@ -61,11 +61,11 @@ def _show_recovered(runs: list[RecoveredRun], *, nothing: bool) -> None:
         out.print(f"run {run.run}, started {run.began[:19]} UTC", style="bold")
         listing = table("device", "result")
         for outcome in run.outcomes:
-            listing.add_row(outcome.device, Text(str(outcome.state), style=style_of(str(outcome.state))))
+            listing.add_row(outcome.device, Text(outcome.state.shown, style=style_of(outcome.state.shown)))
         print_table(out, listing)
         for outcome in run.outcomes:
             if outcome.state is State.UNKNOWN or outcome.hint:
                 print_hanging(out, Text.assemble((outcome.device, "bold"), f": {outcome.reason}"))
                 if outcome.hint:
-                    out.print(f"    {outcome.hint}", style="green")
+                    out.print(f"    hint: {outcome.hint}", style="green")
         out.print()

@@ -61,7 +61,7 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
         for line in (problem.excerpt or "").split("\n") if problem.excerpt else ():
             out.print(Text(f"    | {line}"))
         if problem.hint:
-            out.print(Text(f"    {problem.hint}", style="green"))
+            out.print(Text(f"    hint: {problem.hint}", style="green"))
         for line in problem.behind:
             out.print(Text(f"    from {line}", style="dim"))
 
@@ -94,7 +94,7 @@ def group_failures(troubles: Iterable[DeviceFailure]) -> list[DeviceFailure]:
 
 def failure_lines(trouble: DeviceFailure) -> tuple[str, list[str]]:
     """The devices, and the lines about them: the reason, then what to do and where to look."""
-    below = [f"    {trouble.hint}"] if trouble.hint else []
+    below = [f"    hint: {trouble.hint}"] if trouble.hint else []
     if trouble.log is not None and trouble.log.exists():
         below.append(f"    log: {relative_path(trouble.log)}")
     return join_names(trouble.devices, NAMED), [trouble.reason, *below]

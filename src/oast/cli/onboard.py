@@ -183,7 +183,7 @@ def _show_wrong(rows: list[StagedRow]) -> None:
         for what in row.wrong:
             print_hanging(out, Text(f"{row.place}: {what}{who}"))
         if row.hint:
-            print_hanging(out, Text(f"    {row.hint}"))
+            print_hanging(out, Text(f"    hint: {row.hint}"))
     if rows:
         sys.stderr.write(f"{plural(len(rows), 'row')} {'is' if len(rows) == 1 else 'are'} not staged\n")
 

@@ -382,7 +382,7 @@ def _show_listing(options: PlatformCheckOptions, found: ParseReport, path: Path)
             out, Text.assemble((f"{relative_path(path)}:{problem.line}: ", "cyan"), (problem.message, "bold"))
         )
         if problem.hint:
-            out.print(Text(f"    {problem.hint}", style="green"))
+            out.print(Text(f"    hint: {problem.hint}", style="green"))
     if len(found.problems) > SHOWN:
         out.print(f"and {len(found.problems) - SHOWN} more (--format json lists all)")
     for lost in found.lost[:SHOWN]:

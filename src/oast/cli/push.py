@@ -552,25 +552,27 @@ def _alike(outcomes: Sequence[Outcome], *, each: bool) -> list[list[Outcome]]:
 
 def _result(outcome: Outcome) -> str:
     if outcome.cause is Cause.FAILED:
-        return f"failed, {outcome.state}"
+        return f"failed, {outcome.state.shown}"
     if outcome.cause is Cause.HELD:
         return "rolled back" if outcome.state is State.REVERTED else "not started"
     if outcome.cause is Cause.INTERRUPTED:
-        return f"interrupted, {outcome.state}"
+        return f"interrupted, {outcome.state.shown}"
     if (
         outcome.state is State.DELIVERED
         and outcome.also_saved
         and not (outcome.counts.added or outcome.counts.removed)
     ):
         return "saved"
-    if outcome.cause is Cause.CHECKS and outcome.state is not State.REVERTED:
-        return f"checks failed, {outcome.state}"
-    return str(outcome.state)
+    if outcome.cause is Cause.CHECKS:
+        return f"{outcome.state.shown} (checks failed)"
+    return outcome.state.shown
 
 
 def _style(outcome: Outcome) -> str:
     return (
-        "red" if outcome.cause is Cause.FAILED else style_of(_result(outcome)) or style_of(str(outcome.state))
+        "red"
+        if outcome.cause is Cause.FAILED
+        else style_of(_result(outcome)) or style_of(outcome.state.shown)
     )
 
 

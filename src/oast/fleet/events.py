@@ -26,13 +26,13 @@ class Stage(StrEnum):
     LOGGING_IN_AGAIN = "logging in again"
     CONFIRMING = "confirming"
     SAVING = "saving"
-    REVERTING = "reverting"
+    REVERTING = "rolling back"
     LOST = "lost; waiting for the rollback"
     FAILED = "failed"
     HELD_BACK = "not started"
     UNCHANGED = "unchanged"
     DELIVERED = "delivered"
-    REVERTED = "reverted"
+    REVERTED = "rolled back"
     UNKNOWN = "unknown"
 
     @property

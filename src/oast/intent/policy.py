@@ -288,7 +288,7 @@ class Policies:
         hint = (
             f"{policy.message} (required in {policy.place})"
             if policy.message
-            else f"required in {policy.place}"
+            else f"meet the policy in {policy.place}, or add a waiver to it"
         )
         return Problem(told, place or policy.place, hint, excerpt, (intent.device.name,))
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from oast.archive import Backups
+from oast.change import State
 from oast.change.plan import StoredPlan, plan_from
 from oast.change.record import (
     BREAK,
@@ -99,9 +100,8 @@ class Change:
             if len(self.every(ENDED)) < len(self.every(BEGAN)) and not self.every(RESUMED):
                 return "begun"
             states = ended[-1].said.get("states", {}) if ended else {}
-            return (
-                ", ".join(f"{number} {state}" for state, number in sorted(states.items())) or "nothing done"
-            )
+            shown = (f"{number} {_shown_state(state)}" for state, number in sorted(states.items()))
+            return ", ".join(shown) or "nothing done"
         if self.every(WITHDRAWN):
             return "withdrawn"
         if self.every(STAGED):
@@ -167,6 +167,11 @@ class Changes:
             for entry in change.every(ENDED)
             if "readings" in entry.said
         ]
+
+
+def _shown_state(recorded: str) -> str:
+    """A device's state as the ledger has it, in the words of reports."""
+    return State(recorded).shown if recorded in list(State) else recorded
 
 
 def signers_of(estate: Estate) -> Signers:

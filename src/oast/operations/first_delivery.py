@@ -162,7 +162,9 @@ async def _delivered(
                     if outcome.state is not State.DELIVERED:
                         is_its_own = outcome.cause not in (Cause.HELD, Cause.INTERRUPTED)
                         kind = DeviceError if is_its_own else Postponed
-                        became[serials[outcome.device]] = kind(f"{outcome.state}: {outcome.reason or ''}")
+                        became[serials[outcome.device]] = kind(
+                            f"{outcome.state.shown}: {outcome.reason or ''}"
+                        )
         found = await verify_network(preparation, checks_for(preparation, ()), wait_s=WAIT_S)
         for name, error in found.failed:
             became[serials[name]] = became[serials[name]] or error

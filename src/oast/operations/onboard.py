@@ -117,7 +117,7 @@ async def _recover(
         return
     for name, outcome in outcomes.items():
         reason = f" ({outcome.reason})" if outcome.reason and outcome.state is Known.UNKNOWN else ""
-        heard(name, f"the interrupted delivery was recovered: {outcome.state}{reason}")
+        heard(name, f"the interrupted delivery was recovered: {outcome.state.shown}{reason}")
 
 
 @contextmanager

@@ -148,7 +148,7 @@ class RunRecovery:
             found[device.name] = (
                 outcome if isinstance(outcome, Outcome) else _unknown(device, outcome.message, outcome.hint)
             )
-            self.on_event(DeviceEvent(device.name, Stage(str(found[device.name].state))))
+            self.on_event(DeviceEvent(device.name, Stage(found[device.name].state.shown)))
 
         await for_each(left.devices, one, self._parallel, done)
         known = [Outcome(one.name, one.state, one.cause, Counts(0, 0), 0.0, one.reason) for one in left.known]

@@ -116,7 +116,7 @@ class RollbackRecovery:
             )
             return
         transaction.enter_stage(Stage.REVERTING)
-        await transaction.context.journal.step("reverting", first=True, decision=REVERT)
+        await transaction.context.journal.step("rolling back", first=True, decision=REVERT)
         try:
             state = await self.roll_back(transaction.require_session())
         except DeviceError:

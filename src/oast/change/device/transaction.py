@@ -285,11 +285,11 @@ class DeviceTransaction:
         # The notes may hold what the device said.
         reason = "; ".join(note for note in (reason, *self.recovery.notes(state)) if note) or None
         reason = self.hide(reason) if reason else reason
-        self.note(f"{state}: {reason}" if reason else str(state))
+        self.note(f"{state.shown}: {reason}" if reason else state.shown)
         self.outcome = self.new_outcome(state, cause, reason, hint, failed=failed, excused=excused, why=why)
         self.comparison.listed.release()
         await self.context.journal.ended(self.outcome, came_to, asked=self.recovery.state_was_read)
-        self.context.on_event(DeviceEvent(self.name, Stage(str(state))))
+        self.context.on_event(DeviceEvent(self.name, Stage(state.shown)))
         await self.close_session()
         try:
             self.transcript.write(self.context.log)
@@ -671,7 +671,7 @@ class DeviceTransaction:
             )
             hint, why = "find out who else is editing the device", RollbackReason.FOREIGN_EDIT
         self.enter_stage(Stage.REVERTING)
-        await self.context.journal.step("reverting", first=True, decision=REVERT)
+        await self.context.journal.step("rolling back", first=True, decision=REVERT)
         state = await self.recovery.roll_back(self.require_session())
         await self.end(state, Cause.FAILED, reason, hint, why=why)
 
@@ -692,7 +692,7 @@ class DeviceTransaction:
         """Roll the change back because of `failed` checks; `hint` says what to do about them."""
         failed = tuple(failed)
         self.enter_stage(Stage.REVERTING)
-        await self.context.journal.step("reverting", first=True, decision=REVERT)
+        await self.context.journal.step("rolling back", first=True, decision=REVERT)
         reason = "; ".join(result.finding for result in failed)
         try:
             state = await self.recovery.roll_back(self.require_session())

@@ -198,7 +198,7 @@ class DeviceJournal:
         anything was sent to it."""
         still_open = outcome.state is State.UNKNOWN and phase > Phase.UNTOUCHED and not asked
         await self.step(
-            str(outcome.state),
+            outcome.state.shown,
             state=str(outcome.state),
             cause=str(outcome.cause),
             reason=outcome.reason,
