@@ -103,8 +103,8 @@ SWAPPED: dict[type[ast.cmpop], type[ast.cmpop]] = {
 
 @dataclass(frozen=True)
 class Mutant:
-    """One change: the file, the number of the place in its tree, its line, what is changed, and the first line
-    of its function."""
+    """One change: the file, the number of the place in its tree, its line, what is changed, and the first
+    line of its function."""
 
     path: Path
     number: int
