@@ -25,14 +25,17 @@ class Place:
         return self.file if self.line is None else f"{self.file}:{self.line}"
 
 
+WARNING_KINDS = frozenset(("policy-warning", "unread", "unused"))
+
+
 @dataclass(frozen=True, slots=True)
 class Problem:
     """One thing that is wrong: what, where, the likely fix, the line as written, and the devices it was found
     for.
 
     `kind` is one of estate, template, undefined, variable, grammar, ownership, reference, address, link,
-    empty, check, policy, policy-warning; `behind` says where the values on the line come from; `subject` is
-    the name that is not defined.
+    empty, check, policy, policy-warning, unread, unused; `behind` says where the values on the line come
+    from; `subject` is the name that is not defined.
     """
 
     message: str
@@ -43,6 +46,11 @@ class Problem:
     kind: str = "estate"
     behind: tuple[str, ...] = ()
     subject: str = ""
+
+    @property
+    def is_warning(self) -> bool:
+        """Whether it is reported and stops nothing, unless that is asked for."""
+        return self.kind in WARNING_KINDS
 
 
 def deduplicated(problems: Iterable[Problem]) -> list[Problem]:

@@ -13,10 +13,10 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-from oast.containment import require_inside
 from oast.errors import ErrorCollector, EstateError
 from oast.records import Place
 from oast.spelling import spelling_hint
+from oast.text_file import read_text_file
 
 _HEADING = re.compile(r"\s*(?P<array>\[)?\[\s*(?P<name>[^\[\]]+?)\s*\](?(array)\])\s*(?:#.*)?$")
 _KEY = re.compile(r"""\s*(?P<key>"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)\s*=""")
@@ -29,11 +29,10 @@ class TomlFile:
     def __init__(self, path: Path, file: str, mistakes: ErrorCollector) -> None:
         self.file = file
         self.mistakes = mistakes
-        require_inside(path, file)
         try:
-            text = path.read_text(encoding="utf-8")
+            text = read_text_file(path, file)
             self._data: dict[str, Any] = tomllib.loads(text)
-        except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError, RecursionError, ValueError) as error:
+        except (tomllib.TOMLDecodeError, OSError, RecursionError, ValueError) as error:
             line = re.search(r"line ([0-9]+)", str(error))
             reason = (
                 error.strerror if isinstance(error, OSError) else str(error) or ("it is nested too deeply")

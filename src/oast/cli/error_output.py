@@ -55,7 +55,10 @@ def show_problems(problems: Iterable[Problem], stream: TextIO) -> None:
         print_hanging(
             out,
             Text.assemble(
-                (f"{problem.place}: " if problem.place else "", "cyan"), (problem.message, "bold"), devices
+                (f"{problem.place}: " if problem.place else "", "cyan"),
+                ("warning: " if problem.is_warning else "", "yellow"),
+                (problem.message, "bold"),
+                devices,
             ),
         )
         for line in (problem.excerpt or "").split("\n") if problem.excerpt else ():

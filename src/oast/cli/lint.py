@@ -24,7 +24,7 @@ from oast.cli.shared_options import (
     format_option,
 )
 from oast.estate import find
-from oast.operations import WARNING, lint_estate, problem_document
+from oast.operations import lint_estate, problem_document
 from oast.records import Problem
 
 KINDS = {
@@ -41,6 +41,8 @@ KINDS = {
     "check": "a user-defined check is invalid",
     "policy": "a policy of the estate is violated",
     "policy-warning": "a policy of the estate is violated that is a warning",
+    "unread": "a file or folder of the estate is not read",
+    "unused": "something is written down that nothing uses",
 }
 
 
@@ -53,6 +55,7 @@ class LintOptions(SelectionOptions, IntentOptions, FormatOptions, EstateOptions)
         "--untrusted",
         help="for proposals from outside: run no program, resolve no secret, read no file outside the estate",
     )
+    strict: bool = flag("--strict", help="count warnings as mistakes")
     format: str = format_option("sarif")
 
 
@@ -71,7 +74,11 @@ def run(options: LintOptions) -> int:
         print_json(
             "lint",
             1,
-            {"problems": [problem_document(p) for p in found.problems], "unchecked": list(found.unchecked)},
+            {
+                "problems": [problem_document(p) for p in found.problems],
+                "unchecked": list(found.unchecked),
+                "followers": found.followers,
+            },
         )
     elif options.format == "sarif":
         print_document(_sarif(found.problems))
@@ -84,12 +91,13 @@ def run(options: LintOptions) -> int:
                 f"{join_names(found.unchecked, NAMED)}\n"
             )
         warned = f", {plural(warnings, 'warning')}" if warnings else ""
+        followers = f"; {found.followers} more follow from these" if found.followers else ""
         sys.stdout.write(
-            f"{plural(wrong, 'mistake')}{warned}\n"
+            f"{plural(wrong, 'mistake')}{warned}{followers}\n"
             if wrong
             else f"no mistakes: {plural(found.devices, 'device')}{warned}\n"
         )
-    return INVALID if found.mistakes else DONE
+    return INVALID if found.mistakes or (options.strict and found.problems) else DONE
 
 
 def _folder(options: LintOptions) -> Path:
@@ -121,7 +129,7 @@ def _sarif(problems: Sequence[Problem]) -> dict[str, Any]:
 def _result(problem: Problem) -> dict[str, Any]:
     devices = f" (for {', '.join(problem.devices)})" if problem.devices else ""
     text = f"{problem.message}{devices}" + (f". {problem.hint}" if problem.hint else "")
-    level = "warning" if problem.kind == WARNING else "error"
+    level = "warning" if problem.is_warning else "error"
     result: dict[str, Any] = {"ruleId": problem.kind, "level": level, "message": {"text": text}}
     if problem.place is not None:
         location: dict[str, Any] = {"artifactLocation": {"uri": problem.place.file}}

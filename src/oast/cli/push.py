@@ -295,7 +295,7 @@ def deliver(
     if not options.dry_run:
         # Before any device is read: without a record nothing would be delivered.
         ledger_of(prepared.estate).require_whole()
-    show_problems((p for p in check_policies(prepared) if p.kind == "policy-warning"), sys.stderr)
+    show_problems((p for p in check_policies(prepared) if p.is_warning), sys.stderr)
     # One event loop for both: sessions that were opened to compare go on delivering.
     with asyncio.Runner() as runner:
         plan = run_with(runner, _compare(options, prepared))

@@ -17,6 +17,7 @@ from cryptography.hazmat.primitives.serialization import load_ssh_public_key
 from oast.errors import EstateError, HostKeyError
 from oast.files import directory_lock, write_whole
 from oast.records import Place, Problem
+from oast.text_file import special_file
 
 AT_MOST_BYTES = 50_000_000
 # A key of RSA with 16,384 bits has 2,800 characters.
@@ -129,6 +130,11 @@ class KnownHosts:
         return self._keys
 
     def _lines(self) -> list[str]:
+        kind = special_file(self._path)
+        if kind is not None:
+            raise EstateError(
+                f"cannot read the trusted host keys: it is {kind}, not a file", place=Place(self._path.name)
+            )
         try:
             data = self._path.read_bytes()
         except FileNotFoundError:

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
         stays_within as stays_within,
         template_environment as template_environment,
     )
+    from oast.estate.filters import RAW_BEGINS as RAW_BEGINS, RAW_ENDS as RAW_ENDS
     from oast.estate.inventory import (
         DEVICE_NAME as DEVICE_NAME,
         Device as Device,
@@ -46,11 +47,13 @@ if TYPE_CHECKING:
     )
     from oast.estate.jinja_errors import (
         BEYOND as BEYOND,
+        EmptyValueError as EmptyValueError,
         JinjaErrorText as JinjaErrorText,
         MissingError as MissingError,
         beyond as beyond,
         describe_jinja_error as describe_jinja_error,
         missing_path as missing_path,
+        spelling_of as spelling_of,
         syntax as syntax,
         unknown_words as unknown_words,
     )
@@ -114,6 +117,7 @@ if TYPE_CHECKING:
         SourceSettings as SourceSettings,
     )
     from oast.estate.template_limits import join_limited as join_limited, rendering as rendering
+    from oast.estate.unread_files import find_unread_files as find_unread_files
     from oast.estate.values import Values as Values
     from oast.estate.values_file import (
         VALUES_FILE as VALUES_FILE,
@@ -125,6 +129,8 @@ if TYPE_CHECKING:
         YamlMap as YamlMap,
         parse_yaml as parse_yaml,
         read_yaml_map as read_yaml_map,
+        yaml_file as yaml_file,
+        yaml_files as yaml_files,
     )
 
 __getattr__, __dir__ = lazy_exports(
@@ -136,13 +142,16 @@ __getattr__, __dir__ = lazy_exports(
         "expressions": ("evaluated", "fill_placeholders", "stays_within", "template_environment"),
         "inventory": ("DEVICE_NAME", "Device", "device_of", "read_inventory", "row_of"),
         "inventory_file": ("inventory_text", "read_sourced_devices"),
+        "filters": ("RAW_BEGINS", "RAW_ENDS"),
         "jinja_errors": (
+            "EmptyValueError",
             "BEYOND",
             "JinjaErrorText",
             "MissingError",
             "beyond",
             "describe_jinja_error",
             "missing_path",
+            "spelling_of",
             "syntax",
             "unknown_words",
         ),
@@ -189,8 +198,9 @@ __getattr__, __dir__ = lazy_exports(
         ),
         "source_settings": ("CSV", "JSON", "Mapped", "SourceSettings", "ZONE"),
         "template_limits": ("join_limited", "rendering"),
+        "unread_files": ("find_unread_files",),
         "values": ("Values",),
         "values_file": ("ReadValue", "VALUES_FILE", "save_values"),
-        "yaml_text": ("YamlList", "YamlMap", "parse_yaml", "read_yaml_map"),
+        "yaml_text": ("YamlList", "YamlMap", "parse_yaml", "read_yaml_map", "yaml_file", "yaml_files"),
     },
 )

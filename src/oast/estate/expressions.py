@@ -9,13 +9,16 @@ from pathlib import Path
 from typing import Any, cast
 
 import jinja2
+from jinja2.loaders import split_template_path
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
+from oast.errors import EstateError
 from oast.estate import output_size, template_limits as bounds
 from oast.estate.filters import FILTERS, TESTS
-from oast.estate.jinja_errors import Missing
+from oast.estate.jinja_errors import EmptyValueError, Missing
 from oast.estate.secret_text import MarkedText, captured, check_secret_method, guarded, plain_text
 from oast.records import Secret
+from oast.text_file import read_text_file
 
 
 class _Environment(ImmutableSandboxedEnvironment):
@@ -83,21 +86,19 @@ class _Within(jinja2.FileSystemLoader):
         self, environment: jinja2.Environment, template: str
     ) -> tuple[str, str, Callable[[], bool]]:
         path = self._folder / template
+        if path.exists() and not stays_within(path, self._folder.parent):
+            raise NotTaken(
+                template,
+                f"'{template}' is outside the templates folder; templates can only include files from it",
+            )
+        path = self._folder.joinpath(*split_template_path(template))
         try:
-            if path.exists() and not stays_within(path, self._folder.parent):
-                raise NotTaken(
-                    template,
-                    (
-                        f"'{template}' is outside the templates folder; templates can only include"
-                        " files from it"
-                    ),
-                )
-            return super().get_source(environment, template)
-        except jinja2.TemplateNotFound:
-            raise
-        except (OSError, UnicodeDecodeError) as error:
-            reason = "it is not UTF-8 text" if isinstance(error, UnicodeDecodeError) else error.strerror
-            raise NotTaken(template, f"cannot read '{template}': {reason}") from None
+            source = read_text_file(path, f"templates/{self._folder.name}/{template}")
+        except (FileNotFoundError, NotADirectoryError):
+            raise jinja2.TemplateNotFound(template) from None
+        except EstateError as error:
+            raise NotTaken(template, f"cannot include '{template}': {error.message}") from None
+        return source, str(path), lambda: True
 
 
 def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja2.Environment:
@@ -109,6 +110,8 @@ def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja
             return plain_text(value)
         if isinstance(value, float):
             bounds.check_finite(value)
+        if value is None:
+            raise EmptyValueError
         if not isinstance(value, Secret):
             return value
         marks.setdefault(value.digest, value)
@@ -128,7 +131,16 @@ def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja
 
 def value_environment() -> jinja2.Environment:
     """The environment of expressions in values: what they give stays in Oast."""
-    return _with_filters(_Environment(undefined=Missing, keep_trailing_newline=True, autoescape=False))
+    return _with_filters(
+        _Environment(undefined=Missing, finalize=_not_empty, keep_trailing_newline=True, autoescape=False)
+    )
+
+
+def _not_empty(value: Any) -> Any:
+    """An empty value never becomes the text "None"."""
+    if value is None:
+        raise EmptyValueError
+    return value
 
 
 def _within_bounds(name: str, filter_: Callable[..., Any]) -> Callable[..., Any]:

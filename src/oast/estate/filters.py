@@ -190,6 +190,15 @@ def _pbkdf2(password: bytes, salt: bytes, rounds: int) -> bytes:
     return hashlib.pbkdf2_hmac("sha256", password, salt, rounds)
 
 
+# Around what the filter `raw` has printed, until the text is rendered.
+RAW_BEGINS, RAW_ENDS = "\ue002", "\ue003"
+
+
+def raw(value: Any) -> Any:
+    """Print a value as it is, whatever statements its text adds."""
+    return f"{RAW_BEGINS}{value}{RAW_ENDS}" if isinstance(value, str) else value
+
+
 FILTERS: Mapping[str, Callable[..., Any]] = {
     "network_of": network_of,
     "address_of": address_of,
@@ -202,5 +211,6 @@ FILTERS: Mapping[str, Callable[..., Any]] = {
     "names_in": names_in,
     "pick": picked,
     "password_hash": password_hash,
+    "raw": raw,
 }
 TESTS: Mapping[str, Callable[..., bool]] = {"ipv4": is_ipv4, "ipv6": is_ipv6, "within": is_within}

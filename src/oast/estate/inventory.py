@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from oast.containment import require_inside
 from oast.errors import ErrorCollector, EstateError
 from oast.estate import inventory_file as sourced, yaml_text
 from oast.estate.management import ManagementAccess, management_access
@@ -19,10 +18,12 @@ from oast.estate.selectors import Attributes
 from oast.estate.yaml_text import YamlList, YamlMap
 from oast.records import Place
 from oast.spelling import spelling_hint
+from oast.text_file import read_text_file
 
 DEVICE_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 # The files that Oast writes itself: what sources say, below whatever the engineer has written.
 OWNED = sourced.ENDING
+SUFFIXES = (*yaml_text.YAML_SUFFIXES, ".csv")
 _HOST = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9.-]{0,252})")
 
 
@@ -63,7 +64,11 @@ class Link:
 
 
 def _files(folder: Path) -> list[Path]:
-    return sorted(path for path in (folder / "inventory").glob("*") if path.suffix in (".yaml", ".csv"))
+    try:
+        every = sorted((folder / "inventory").iterdir())
+    except (FileNotFoundError, NotADirectoryError):
+        return []
+    return [path for path in every if path.suffix in SUFFIXES and not path.name.startswith(".")]
 
 
 @dataclass(frozen=True)
@@ -102,7 +107,7 @@ def read_inventory(folder: Path, mistakes: ErrorCollector) -> Inventory:
         file = f"inventory/{path.name}"
         with mistakes.collected():
             for name, attributes, place in (
-                _rows(path, file) if path.suffix == ".csv" else _entries(path, file)
+                _rows(path, file, unusable, mistakes) if path.suffix == ".csv" else _entries(path, file)
             ):
                 told = outside.pop(name, None)
                 unusable[name] = _loosely(
@@ -196,7 +201,7 @@ def read_links(folder: Path, inventory: Inventory, mistakes: ErrorCollector) -> 
         try:
             data = (
                 yaml_text.read_yaml_map(path, f"inventory/{path.name}")
-                if path.suffix == ".yaml"
+                if path.suffix != ".csv"
                 else YamlMap("")
             )
         except EstateError:
@@ -251,32 +256,74 @@ def _entries(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
         yield name, attributes, written.place(name)
 
 
-def _rows(path: Path, file: str) -> Iterator[tuple[str, Any, Place]]:
+def _rows(
+    path: Path, file: str, unusable: dict[str, Attributes], mistakes: ErrorCollector
+) -> Iterator[tuple[str, Any, Place]]:
     """The devices of a CSV file (RFC 4180): a heading with `name`, then a row each; an empty cell is no
-    attribute."""
-    require_inside(path, file)
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        raise EstateError(f"cannot read the file: {error}", place=Place(file)) from None
-    reader = csv.reader(text.splitlines(keepends=True))
+    attribute. A row that is wrong is a mistake of that row alone; its device is `unusable`."""
+    lines = read_text_file(path, file).splitlines(keepends=True)
+    _require_closed_quotes(lines, file)
+    reader = csv.reader(lines)
     heading: list[str] | None = None
     for row in reader:
         place = Place(file, reader.line_num)
+        if not any(cell.strip() for cell in row):
+            continue
         if heading is None:
-            heading = [cell.strip() for cell in row]
-            if "name" not in heading or len(set(heading)) < len(heading) or "" in heading:
-                hint = "begin the file with the columns, such as name,address,platform"
-                raise EstateError(
-                    "the heading has no column 'name', a duplicate column, or one without a name",
-                    place=place,
-                    hint=hint,
-                )
-        elif any(cell.strip() for cell in row):
-            if len(row) != len(heading):
-                message = f"this row has {len(row)} cells, the heading {len(heading)}"
-                raise EstateError(message, place=place, hint="put a cell with a comma in double quotes")
+            heading = _heading(row, place)
+        elif len(row) == len(heading):
             yield row_of(dict(zip(heading, row, strict=True)), place)
+        else:
+            name, attributes, _ = row_of({"name": "", **dict(zip(heading, row, strict=False))}, place)
+            if name:
+                unusable[name] = _loosely(name, attributes)
+            with mistakes.collected():
+                raise EstateError(
+                    f"this row has {len(row)} cells, the heading {len(heading)}",
+                    place=place,
+                    hint="leave a cell empty for a missing value; put a cell with a comma in double quotes",
+                )
+    if heading is None:
+        raise EstateError(
+            "the file is empty", place=Place(file), hint="begin it with a heading: name,address,platform"
+        )
+
+
+def _heading(row: Sequence[str], place: Place) -> list[str]:
+    """The names of the columns. Raises EstateError."""
+    heading = [cell.strip() for cell in row]
+    if "name" in heading and len(set(heading)) == len(heading) and "" not in heading:
+        return heading
+    mark = next((mark for mark in (";", "\t", "|") if len(heading) == 1 and mark in heading[0]), None)
+    if mark is not None:
+        shown = "a tab" if mark == "\t" else f"'{mark}'"
+        raise EstateError(
+            f"the columns are separated by {shown}, not by ','", place=place, hint="save it with commas"
+        )
+    twice = next((name for name in heading if name and heading.count(name) > 1), None)
+    if twice is not None:
+        message, hint = f"the column '{twice}' is there twice", "remove or rename one of the two"
+    elif "" in heading:
+        message, hint = "a column has no name", "name every column in the first line"
+    else:
+        message, hint = "the heading has no column 'name'", spelling_hint("name", heading)
+    raise EstateError(message, place=place, hint=hint)
+
+
+def _require_closed_quotes(lines: Sequence[str], file: str) -> None:
+    """A quote that is not closed would take all rows after it into one cell. Raises EstateError at the line
+    where it opens."""
+    begun: int | None = None
+    for number, line in enumerate(lines, 1):
+        if begun is not None:
+            begun = begun if line.count('"') % 2 == 0 else None
+        # A quote opens a cell only at its beginning.
+        elif (line.startswith('"') or ',"' in line) and line.count('"') % 2:
+            begun = number
+    if begun is not None:
+        raise EstateError(
+            "a quote is not closed", place=Place(file, begun), hint="add the closing double quote"
+        )
 
 
 def row_of(cells: dict[str, str], place: Place) -> tuple[str, Any, Place]:

@@ -10,11 +10,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from oast.containment import require_inside
 from oast.errors import EstateError
 from oast.estate import yaml_text
 from oast.estate.yaml_text import YamlMap
 from oast.records import Place
+from oast.text_file import read_text_file
 
 ENDING = ".source.yaml"
 WRITTEN_BY = "oast source refresh"
@@ -39,10 +39,9 @@ class SourcedDevices:
 
 def read_sourced_devices(path: Path, file: str) -> SourcedDevices:
     """Raises EstateError for a file that Oast has not written, or that was edited since."""
-    require_inside(path, file)
     try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError):
+        text = read_text_file(path, file)
+    except FileNotFoundError:
         text = ""
     found = _as_written(text, file)
     if found is not None:

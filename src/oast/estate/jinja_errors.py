@@ -20,6 +20,13 @@ JinjaErrorText = tuple[int | None, str, str | None]
 """The line (from 1), what is wrong, and the likely fix."""
 
 
+class EmptyValueError(Exception):
+    """A value that is empty (null) was to be printed."""
+
+    def __str__(self) -> str:
+        return "the value is empty"
+
+
 class MissingError(jinja2.UndefinedError):
     """Something that is not defined was used: `name`, or `name` (or number) in `holder`."""
 
@@ -93,16 +100,17 @@ def missing_path(tree: nodes.Template, line: int | None, name: Any) -> str | Non
     for node in ends:
         last = node.attr if isinstance(node, nodes.Getattr) else getattr(node.arg, "value", None)
         if last == name and (line is None or node.lineno == line):
-            found.add(_spelt(node))
+            found.add(spelling_of(node))
     return found.pop() if len(found) == 1 else None
 
 
-def _spelt(node: nodes.Node) -> str | None:
+def spelling_of(node: nodes.Node) -> str | None:
+    """How a name or a part of one is written, such as `link.address`; None for any other expression."""
     if isinstance(node, nodes.Name):
         return node.name
     if not isinstance(node, (nodes.Getattr, nodes.Getitem)):
         return None
-    outer = _spelt(node.node)
+    outer = spelling_of(node.node)
     if outer is None:
         return None
     if isinstance(node, nodes.Getattr):

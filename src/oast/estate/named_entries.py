@@ -27,7 +27,7 @@ def read_entries(
     """The entries `- NAME: ...` of all files in `folder`/FILES, in file and then written order, each turned
     into what `made` makes of it; `keys` are those an entry may have. What is wrong goes to `mistakes`."""
     found: list[Entry] = []
-    for path in sorted((folder / files).glob("*.yaml")):
+    for path in yaml_text.yaml_files(folder / files):
         with mistakes.collected():
             data = yaml_text.read_yaml_map(path, f"{files}/{path.name}")
             for key in data:

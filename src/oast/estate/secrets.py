@@ -16,6 +16,7 @@ from oast.files import write_whole
 from oast.records import Fingerprints, Place, Secret
 from oast.redaction import Masking
 from oast.spelling import spelling_hint
+from oast.text_file import special_file
 
 
 def variable_of(name: str) -> str:
@@ -182,6 +183,11 @@ class Secrets:
         if self._read is None:
             self._read = {}
             if self._settings.file is not None and self._settings.file.exists():
+                kind = special_file(self._settings.file)
+                if kind is not None:
+                    raise EstateError(
+                        f"the secrets file is {kind}, not a file", place=Place(str(self._settings.file))
+                    )
                 try:
                     self._read = tomllib.loads(self._settings.file.read_text(encoding="utf-8"))
                 except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError):

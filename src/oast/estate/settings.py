@@ -19,7 +19,9 @@ from oast.estate.onboarding_settings import OnboardingSettings
 from oast.estate.schedule_settings import WatchSettings
 from oast.estate.selectors import Selector
 from oast.estate.source_settings import SourceSettings
+from oast.estate.yaml_text import yaml_file
 from oast.records import Place
+from oast.text_file import LARGE_FILES
 from oast.toml_text import Table, TomlFile
 
 SETTINGS_FILE = "oast.toml"
@@ -172,6 +174,9 @@ def read_settings(folder: Path) -> Settings:
     if simulator is not None:
         simulator.finish()
     connection = connections.read_connections(file.table("connection"), folder)
+    large = file.value(LARGE_FILES)
+    if large is not None and not (isinstance(large, list) and all(isinstance(one, str) for one in large)):
+        file.wrong(f"'{LARGE_FILES}' must be a list of file names in quotes", file.place(LARGE_FILES))
     settings = Settings(
         name=name or folder.resolve().name,
         connections=connection,
@@ -182,7 +187,7 @@ def read_settings(folder: Path) -> Settings:
         sources=sources.read_source_settings(file, folder),
         in_service=_in_service(file.table("inventory"), mistakes),
         onboarding=onboarding.read_onboarding_settings(file.table("onboarding"), folder),
-        network_file=network or folder / "network.yaml",
+        network_file=network or yaml_file(folder / "network.yaml"),
     )
     file.finish("in the settings")
     mistakes.raise_any()

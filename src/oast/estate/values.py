@@ -267,12 +267,18 @@ def read_values(
     """All values of the estate in `folder`; `given` are the command line's, as dotted key and value."""
     reader = _Reader(inventory, secret, mistakes)
     layers: list[Layer] = []
-    for path in sorted((folder / "values").glob("*.yaml")):
+    for path in yaml_text.yaml_files(folder / "values"):
         with mistakes.collected():
             layers.extend(reader.layers(path, f"values/{path.name}"))
     own: dict[str, Values] = {}
-    for path in sorted((folder / "values" / "devices").glob("*.yaml")):
+    for path in yaml_text.yaml_files(folder / "values" / "devices"):
         with mistakes.collected():
+            if path.stem in own:
+                raise EstateError(
+                    f"the device '{path.stem}' has two files of values",
+                    place=Place(f"values/devices/{path.name}"),
+                    hint="merge them into one",
+                )
             own[path.stem] = reader.own(path, f"values/devices/{path.name}")
     return ValueLayers(tuple(layers), own, _given(given))
 

@@ -15,11 +15,12 @@ from typing import Any
 
 import yaml
 
-from oast.containment import require_inside
 from oast.errors import EstateError
 from oast.estate import yaml_errors as yaml_mistakes
 from oast.records import Place, Problem
+from oast.text_file import read_text_file
 
+YAML_SUFFIXES = (".yaml", ".yml")
 DEEPEST = 60
 # With every alias in place of what it stands for.
 LARGEST = 2_000_000
@@ -84,14 +85,38 @@ def read_yaml(path: Path, file: str) -> Any:
 
     Raises EstateError with the place, the line as written and a likely cause.
     """
-    require_inside(path, file)
     try:
-        text = path.read_text(encoding="utf-8")
-    except UnicodeDecodeError as error:
-        raise EstateError(f"the file is not UTF-8 text (byte {error.start})", place=Place(file)) from None
-    except OSError as error:
+        text = read_text_file(path, file)
+    except FileNotFoundError as error:
         raise EstateError(f"cannot read the file: {error.strerror}", place=Place(file)) from None
     return parse_yaml(text, file)
+
+
+def yaml_files(folder: Path) -> list[Path]:
+    """The YAML files in `folder` by name, `.yaml` or `.yml`; hidden ones are not among them."""
+    try:
+        return sorted(
+            path
+            for path in folder.iterdir()
+            if path.suffix in YAML_SUFFIXES and not path.name.startswith(".")
+        )
+    except (FileNotFoundError, NotADirectoryError):
+        return []
+
+
+def yaml_file(path: Path) -> Path:
+    """The file at `path`, or where there is none the same with the other suffix, `.yml`.
+
+    Raises EstateError when there are both.
+    """
+    other = path.with_suffix(".yml")
+    if not other.exists():
+        return path
+    if path.exists():
+        raise EstateError(
+            f"there is {path.name} and {other.name}", place=Place(other.name), hint="remove one of the two"
+        )
+    return other
 
 
 def read_yaml_map(path: Path, file: str) -> YamlMap:

@@ -3,8 +3,9 @@ grammar."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from types import MappingProxyType
 
 import jinja2
@@ -13,6 +14,7 @@ from oast.config import (
     IndentedSyntax,
     Node,
     Path,
+    PathSyntax,
     Pattern,
     Scope,
     TextProblem,
@@ -23,6 +25,13 @@ from oast.config import (
 from oast.errors import ErrorCollector, EstateError
 from oast.estate import Device, Estate, Values, template_environment
 from oast.intent import templates
+from oast.intent.printed_values import (
+    added_statements,
+    may_repeat,
+    repeated_leaves,
+    special_values,
+    without_raw_marks,
+)
 from oast.intent.sections import FILE, Composition, SectionUse, read_sections, scope_of
 from oast.intent.templates import Template
 from oast.intent.variables import Prepared
@@ -115,6 +124,8 @@ class IntentBuilder:
         self._environments: dict[str, jinja2.Environment] = {}
         self._templates: dict[tuple[str, str], Template] = {}
         self._syntaxes: dict[str, IndentedSyntax] = {}
+        # Of the device that is rendered: its values, and those that could add statements.
+        self._special: tuple[Values, list[tuple[str, str]]] = {}, []
         self._only = frozenset(only)
         # Many devices are composed alike, and share values; both are looked at once.
         self._compositions: dict[tuple[str, ...], Composition] = {}
@@ -269,18 +280,65 @@ class IntentBuilder:
         given, wrong = self._given(template, values, device)
         if wrong:
             raise EstateError.of(wrong)
-        text = template.render(given)
-        parsed = self.syntax(device).parse(text, self._marks)
-        problems: list[Problem] = []
-        if parsed.problems:
+        place_of = partial(self._estate.layers.place_of, device)
+        rendered = template.render_marked(given, place_of)
+        text, syntax = without_raw_marks(rendered), self.syntax(device)
+        parsed = syntax.parse(text, self._marks)
+        problems = list(self._added_by_values(template, rendered, parsed.tree, values, device))
+        if parsed.problems and not problems:
             places = template.line_places(given)
             problems.extend(
                 self._problem(p, places.get(p.line, Place(template.file)), text, device)
                 for p in parsed.problems
             )
+        if not problems:
+            problems.extend(self._set_twice(template, text, parsed.tree, given, device))
         if not scope.holds(parsed.tree):
             problems.extend(self._outside(template, scope, text, parsed.tree, given, device))
         return RenderedSection(template, text, parsed.tree), problems
+
+    def _added_by_values(
+        self, template: Template, rendered: str, tree: Node, values: Values, device: Device
+    ) -> Iterator[Problem]:
+        """A value never adds a statement: what its characters would add is a mistake at the value's line."""
+        if self._special[0] is not values:
+            texts = {**values, "device": device.attributes}
+            texts.pop("network", None)
+            self._special = values, special_values(texts)
+        comment = self.syntax(device).comment
+        for one in added_statements(rendered, tree, self._special[1], comment):
+            key = one.key.removeprefix("device.")
+            place = (
+                self._estate.layers.place_of(device, one.key)
+                if key == one.key
+                else device.places.get(key.partition("[")[0], device.place)
+            )
+            yield Problem(
+                f"'{one.key}' contains {one.what}: printed as it is, it would end its statement",
+                place or Place(template.file),
+                f"write it without, or print it with the filter 'raw' in {template.file}",
+                devices=(device.name,),
+                kind="variable",
+            )
+
+    def _set_twice(
+        self, template: Template, text: str, tree: Node, values: Values, device: Device
+    ) -> Iterator[Problem]:
+        """A statement that is printed twice with different values: only the last of them would count."""
+        syntax = self.syntax(device)
+        if not may_repeat(text, tree, syntax.comment, is_nested=not isinstance(syntax, PathSyntax)):
+            return
+        places: dict[int, Place] | None = None
+        for first, last, node in repeated_leaves(text, syntax.lines_of(text, self._marks), tree):
+            places = template.line_places(values) if places is None else places
+            yield Problem(
+                f"'{node.statement.rule.name}' is set twice, to different values",
+                places.get(last, Place(template.file)),
+                f"keep one of the two; it is set first at {places.get(first, template.file)}",
+                self._masked(_line(text, last)),
+                (device.name,),
+                "grammar",
+            )
 
     def _problem(self, found: TextProblem, place: Place, text: str, device: Device) -> Problem:
         return Problem(

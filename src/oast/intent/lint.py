@@ -5,9 +5,9 @@ from __future__ import annotations
 import datetime
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from pathlib import Path as FilePath
 
 from oast.config import Node, Path, Scope
-from oast.containment import leads_out
 from oast.errors import ErrorCollector, EstateError
 from oast.estate import Device, Estate
 from oast.gc_tuning import gc_disabled
@@ -18,6 +18,7 @@ from oast.intent.value_origins import value_origins
 from oast.platforms import Leafref, Rule, quoted
 from oast.records import Problem
 from oast.spelling import spelling_hint
+from oast.text_file import read_text_file
 
 
 class Lint:
@@ -39,6 +40,9 @@ class Lint:
         self._trace = trace
         self.builder = IntentBuilder(estate, only, mistakes)
 
+        # How many problems of the last search follow from others, and are not reported.
+        self.followers = 0
+
     def concerned(self, devices: Sequence[Device]) -> list[Device]:
         """Those of `devices` that have a section asked for. Raises EstateError when none has."""
         return self.builder.concerned(devices)
@@ -58,7 +62,8 @@ class Lint:
 
     def _problems(self, devices: Sequence[Device]) -> list[Problem]:
         found = list(self._mistakes.found)
-        unmonitored = self._unread_values()
+        unread = self._unread_values()
+        self.followers = 0
         intents: dict[str, Intent] = {}
         for device in self._estate.devices.values():
             try:
@@ -66,11 +71,9 @@ class Lint:
             except EstateError as error:
                 found.extend(error.problems())
                 continue
-            found.extend(
-                problem
-                for problem in problems
-                if not (problem.kind == "undefined" and f"{problem.subject}:" in unmonitored)
-            )
+            causes = [problem for problem in problems if not _follows(problem, device, unread)]
+            self.followers += len(problems) - len(causes)
+            found.extend(causes)
             intents[device.name] = intent
         picked = {device.name for device in devices}
         holders: dict[tuple[str, str], tuple[Intent, Path]] = {}
@@ -98,20 +101,22 @@ class Lint:
         concerned = [p for p in found if not p.devices or picked & set(p.devices)]
         return concerned if not self._trace else [self._traced(p) for p in concerned]
 
-    def _unread_values(self) -> str:
-        """Return the text of the values files with mistakes: a template that misses a value from them is not
-        a mistake of its own."""
+    def _unread_values(self) -> list[tuple[str, str | None]]:
+        """The values files with mistakes, each with its text where that can be read: a template that misses a
+        value from them is not a mistake of its own."""
         files = {
             p.place.file
             for p in self._mistakes.found
             if p.place is not None and p.place.file.startswith("values/")
         }
         paths = {file: self._estate.folder / file for file in sorted(files)}
-        return "".join(
-            path.read_text(encoding="utf-8", errors="replace")
-            for file, path in paths.items()
-            if not leads_out(path, file)
-        )
+        found: list[tuple[str, str | None]] = []
+        for file, path in paths.items():
+            try:
+                found.append((file, read_text_file(path, file)))
+            except (EstateError, FileNotFoundError):  # It is reported already.
+                found.append((file, None))
+        return found
 
     def _at(self, intent: Intent, path: Path, kind: str, message: str, hint: str | None) -> Problem:
         node = intent.tree.at(path)
@@ -275,3 +280,12 @@ def _addresses_of(intent: Intent, name: str) -> Iterator[tuple[Path, InterfaceAd
         if interface.name == name:
             for below, address in addresses(intent.platform, interface.node):
                 yield (*interface.path, *below), address
+
+
+def _follows(problem: Problem, device: Device, unread: Sequence[tuple[str, str | None]]) -> bool:
+    """Whether a value is missing because a file that may hold it could not be read."""
+    return problem.kind == "undefined" and any(
+        (text is None or f"{problem.subject}:" in text)
+        and (not file.startswith("values/devices/") or FilePath(file).stem == device.name)
+        for file, text in unread
+    )

@@ -10,7 +10,7 @@ from typing import Any
 
 from oast.config import Scope, patterns_overlap
 from oast.errors import ErrorCollector, EstateError
-from oast.estate import Estate, Selector, YamlList, YamlMap, parse_selector, read_yaml_map
+from oast.estate import Estate, Selector, YamlList, YamlMap, parse_selector, read_yaml_map, yaml_file
 from oast.intent.templates import Template
 from oast.records import Place, Problem
 from oast.spelling import spelling_hint
@@ -93,7 +93,8 @@ def _owned_twice(every: Sequence[Template]) -> Iterable[Problem]:
 def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse, ...]:
     """Read the sections of intent.yaml in order; mistakes go to `mistakes`. Raises EstateError when there are
     none at all."""
-    data = read_yaml_map(estate.folder / FILE, FILE)
+    path = yaml_file(estate.folder / FILE)
+    data = read_yaml_map(path, path.name)
     for key in data:
         if key != "sections":
             with mistakes.collected():
@@ -104,7 +105,7 @@ def read_sections(estate: Estate, mistakes: ErrorCollector) -> tuple[SectionUse,
     if not isinstance(written, YamlList) or not written:
         raise EstateError(
             "'sections' must list at least one '- section: NAME'",
-            place=Place(FILE, data.lines.get("sections")),
+            place=Place(path.name, data.lines.get("sections")),
         )
     uses: list[SectionUse] = []
     for index, item in enumerate(written):

@@ -19,6 +19,7 @@ from oast.config import Pattern, pattern_of
 from oast.errors import EstateError
 from oast.estate import (
     BEYOND,
+    EmptyValueError,
     JinjaErrorText,
     MissingError,
     YamlMap,
@@ -33,14 +34,20 @@ from oast.estate import (
     syntax,
     unknown_words,
 )
+from oast.intent.printed_values import PlaceOf, empty_name, without_raw_marks
 from oast.intent.variables import Variable, declarations
 from oast.records import MARK, MARK_BEGINS, MARK_ENDS, Place, Problem, secrets_stay_objects
 from oast.spelling import spelling_hint
+from oast.text_file import read_text_file
 
 _HEADER = re.compile(r"\A\s*\{#-?(?P<text>.*?)-?#\}", re.DOTALL)
 HEADER = ("section", "owns", "variables")
 TEMPLATE = ".j2"
 _MARK = re.compile("\ue000([0-9]+)\ue001")
+
+
+def _no_place(key: str) -> None:
+    return None
 
 
 @dataclass(frozen=True)
@@ -71,8 +78,16 @@ class Template:
 
     def render(self, values: Mapping[str, Any]) -> str:
         """The text for `values`. Raises EstateError with the line of the template."""
+        return without_raw_marks(self.render_marked(values))
+
+    def render_marked(self, values: Mapping[str, Any], place_of: PlaceOf = _no_place) -> str:
+        """The text for `values`, with marks around what the filter `raw` prints; `place_of` says where the
+        value at a dotted key is written. Raises EstateError with the line of the template, or of the value
+        that is wrong."""
         try:
             text = self._rendered(values)
+        except EmptyValueError as error:
+            raise self._empty_value(error, values, place_of) from None
         except MissingError as error:
             place, tree = self._place_of(error), self.compiled.environment.parse(self.source)
             path = missing_path(tree, place.line, error.name) if place.file == self.file else None
@@ -91,6 +106,17 @@ class Template:
             if sign in rest:
                 raise self._joined_secret(text, text.index(sign), values)
         return text
+
+    def _empty_value(self, error: BaseException, values: Mapping[str, Any], place_of: PlaceOf) -> EstateError:
+        """The value is wrong, not the template: its line comes first."""
+        place = self._place_of(error)
+        tree = self.compiled.environment.parse(self.source)
+        name = empty_name(tree, place.line, values) if place.file == self.file else None
+        written = place_of(name) if name is not None else None
+        hint = f"write a value, or leave the line out with {{% if {name or 'NAME'} %}} ({place})"
+        if written is None:
+            return self._for_device(f"'{name}' is empty" if name else str(error), place, hint, values)
+        return self._for_device(f"'{name}' is empty", written, hint, values)
 
     def _joined_secret(self, text: str, at: int, values: Mapping[str, Any]) -> EstateError:
         """Half a mark of a secret, or a fingerprint, never reaches a device."""
@@ -112,7 +138,9 @@ class Template:
             _with_marks(env, self.source)
         )
         with secrets_stay_objects():
-            text, unmarked = plain_text(marked.render(values)), plain_text(self.compiled.render(values))
+            text, unmarked = (
+                without_raw_marks(plain_text(one.render(values))) for one in (marked, self.compiled)
+            )
         places: dict[int, Place] = {}
         if _MARK.sub("", text) != unmarked:
             # The marks changed what a filter or a comparison did: no place is better than a wrong one.
@@ -177,16 +205,14 @@ def load_template(folder: Path, section: str, platform: str, env: jinja2.Environ
             place=Place(file),
         )
     try:
-        source = path.read_text(encoding="utf-8")
+        source = read_text_file(path, file)
     except FileNotFoundError:
         known = (p.stem for p in path.parent.glob("*.j2"))
         raise EstateError(
-            f"the section '{section}' has no template",
+            f"the section '{section}' has no template for the platform '{platform}'",
             place=Place(file),
             hint=spelling_hint(section, known),
         ) from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise EstateError(f"cannot read the template: {error}", place=Place(file)) from None
     header = _header(source, file)
     if header.get("section") != section:
         raise EstateError(

@@ -41,7 +41,6 @@ if TYPE_CHECKING:
     )
     from oast.operations.deliver import (
         LONGEST_REASON as LONGEST_REASON,
-        WARNING as WARNING,
         DeliveryOptions as DeliveryOptions,
         DeliveryResult as DeliveryResult,
         Plan as Plan,
@@ -181,7 +180,6 @@ __getattr__, __dir__ = lazy_exports(
             "LONGEST_REASON",
             "Plan",
             "Verdict",
-            "WARNING",
             "check_policies",
             "check_times",
             "compare",

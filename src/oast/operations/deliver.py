@@ -88,7 +88,6 @@ def _as(comparison: Comparison, tree: Node) -> IntentFacts:
 
 # A timer shorter than the checks and this would run out in the middle of every delivery.
 LEAST_SPARE_S = 3.0
-WARNING = "policy-warning"
 # It stands in a line of the ledger, and in a row of a table.
 LONGEST_REASON = 2000
 
@@ -234,9 +233,7 @@ class Plan:
     def warnings(self) -> list[Problem]:
         """What the devices picked violate, though not so that nothing may be sent. Raises EstateError."""
         return [
-            problem
-            for problem in policy_violations(self.preparation, date.today())
-            if problem.kind == WARNING
+            problem for problem in policy_violations(self.preparation, date.today()) if problem.is_warning
         ]
 
     def document(self) -> dict[str, Any]:
@@ -486,7 +483,7 @@ def check_policies(preparation: IntentContext) -> list[Problem]:
     limits that limit nothing."""
     check_limits(preparation)
     problems = policy_violations(preparation, date.today())
-    errors = [problem for problem in problems if problem.kind != WARNING]
+    errors = [problem for problem in problems if not problem.is_warning]
     if errors:
         raise EstateError.of(errors)
     return problems

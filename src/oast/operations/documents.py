@@ -87,6 +87,7 @@ def problem_document(problem: Problem) -> dict[str, Any]:
     """One thing that is wrong in the estate."""
     return {
         "kind": problem.kind,
+        "severity": "warning" if problem.is_warning else "error",
         "message": problem.message,
         **place_document(problem.place),
         "hint": problem.hint,

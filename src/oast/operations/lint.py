@@ -10,9 +10,8 @@ from typing import Any
 
 from oast.connect import KnownHosts
 from oast.errors import EstateError
-from oast.estate import Ask, read_estate
+from oast.estate import Ask, find_unread_files, read_estate
 from oast.intent import Lint
-from oast.operations.deliver import WARNING
 from oast.operations.intent_context import mistakes_in_checks
 from oast.records import Problem, deduplicated
 
@@ -25,11 +24,13 @@ class LintResult:
     problems: tuple[Problem, ...]
     devices: int
     unchecked: tuple[str, ...] = ()
+    followers: int = 0
+    """How many more follow from these, and are not among them."""
 
     @property
     def mistakes(self) -> list[Problem]:
         """The problems without warnings."""
-        return [problem for problem in self.problems if problem.kind != WARNING]
+        return [problem for problem in self.problems if not problem.is_warning]
 
 
 def lint_estate(
@@ -46,7 +47,7 @@ def lint_estate(
     """Every mistake in the estate in `folder`; with `trace`, each with the values behind its line. Of an
     `untrusted` estate nothing outside of the folder is read; no secret is looked up, and no program is run.
     """
-    devices = 0
+    devices = followers = 0
     unchecked: list[str] = []
     try:
         estate, mistakes = read_estate(
@@ -58,11 +59,13 @@ def lint_estate(
         known_hosts = estate.settings.connection.known_hosts
         is_read = not untrusted or known_hosts.resolve().is_relative_to(folder.resolve())
         keys = KnownHosts(known_hosts).problems() if is_read else []
+        unread = find_unread_files(folder, found.builder.platforms.names())
         unchecked = [device.name for device in picked if found.by_structure(device)]
         problems = deduplicated(
-            [*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder), *keys]
+            [*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder), *keys, *unread]
         )
+        followers = found.followers
     except EstateError as error:
         problems = deduplicated(error.problems())
     problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
-    return LintResult(tuple(problems), devices, tuple(unchecked))
+    return LintResult(tuple(problems), devices, tuple(unchecked), followers)

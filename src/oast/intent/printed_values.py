@@ -1,0 +1,131 @@
+"""What a template makes of values: an empty value, a value whose characters would add statements, and a
+statement that is printed twice."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+import jinja2
+
+from oast.config import Node, Path
+from oast.estate import RAW_BEGINS, RAW_ENDS, spelling_of
+from oast.records import Place
+
+PlaceOf = Callable[[str], Place | None]
+# Characters that end a line, a quote, a statement or an element in one syntax or another.
+_SPECIAL = re.compile("[\n\r\"';{}<>&]")
+_RAW = re.compile(f"{RAW_BEGINS}.*?{RAW_ENDS}", re.DOTALL)
+_NAMES = {"\n": "a line break", "\r": "a line break", '"': "a quote", "'": "a quote"}
+
+
+@dataclass(frozen=True, slots=True)
+class AddedStatement:
+    """The value at `key` (dotted) that is more than an argument where a template prints it, because of
+    `what`."""
+
+    key: str
+    what: str
+
+
+def without_raw_marks(text: str) -> str:
+    """A rendered text without the marks of the filter `raw`."""
+    return text.replace(RAW_BEGINS, "").replace(RAW_ENDS, "") if RAW_BEGINS in text else text
+
+
+def special_values(values: Mapping[str, object]) -> list[tuple[str, str]]:
+    """Every text among `values` that could end a statement where it is printed, by its dotted key."""
+    return list(_special(values, ""))
+
+
+def _special(value: object, key: str) -> Iterator[tuple[str, str]]:
+    if isinstance(value, str):
+        if len(value) > 1 and _SPECIAL.search(value):
+            yield key, value
+    elif isinstance(value, Mapping):
+        for name, inner in value.items():
+            yield from _special(inner, f"{key}.{name}" if key else str(name))
+    elif isinstance(value, list | tuple):
+        for number, inner in enumerate(value):
+            yield from _special(inner, f"{key}[{number}]")
+
+
+def added_statements(
+    rendered: str, tree: Node, special: Sequence[tuple[str, str]], comment: str
+) -> Iterator[AddedStatement]:
+    """The values that are printed in `rendered`, and are no part of an argument in the `tree` that was read
+    of it. What the filter `raw` printed is not looked at."""
+    text = _RAW.sub("", rendered)
+    statements: str | None = None
+    arguments: list[str] | None = None
+    for key, value in special:
+        if value not in text:
+            continue
+        breaks = "\n" in value.rstrip("\n")
+        if not breaks:
+            if statements is None:
+                lines = text.split("\n")
+                statements = "\n".join(line for line in lines if not line.lstrip().startswith(comment))
+            if value not in statements:
+                continue
+        if arguments is None:
+            arguments = [
+                argument
+                for _, node in tree.walk()
+                if node.statement.rule.known
+                for argument in node.statement.arguments
+                if isinstance(argument, str)
+            ]
+        plain = value.strip().replace('\\"', '"')
+        whole = sum(value.strip() in one or plain in one for one in arguments)
+        if not whole or (breaks and whole < text.count(value)):
+            mark = "\n" if breaks else next((one for one in value if _SPECIAL.match(one)), "")
+            yield AddedStatement(key, _NAMES.get(mark, f"'{mark}'"))
+
+
+def empty_name(tree: jinja2.nodes.Template, line: int | None, values: Mapping[str, object]) -> str | None:
+    """The name, as the template spells it, of the one empty value that is printed on `line`; None when that
+    is not clear."""
+    found = {
+        name
+        for output in tree.find_all(jinja2.nodes.Output)
+        for node in output.nodes
+        if node.lineno == line and (name := spelling_of(node)) is not None and _is_empty(name, values)
+    }
+    return found.pop() if len(found) == 1 else None
+
+
+def _is_empty(name: str, values: Mapping[str, object]) -> bool:
+    value: object = values
+    for part in re.findall(r"[^.\[\]]+", name):
+        try:
+            value = value[int(part)] if isinstance(value, list) else value[part]  # type: ignore[index]
+        except (KeyError, IndexError, TypeError, ValueError):
+            return False
+    return value is None
+
+
+def may_repeat(text: str, tree: Node, comment: str, *, is_nested: bool) -> bool:
+    """Whether a text may print a statement twice: it has more lines than the `tree` that was read of it has
+    statements (all of them where the text `is_nested`, else those with nothing below)."""
+    lines = sum(
+        1 for line in text.split("\n") if (bare := line.strip()) and not bare.startswith((comment, "}", "</"))
+    )
+    return lines > sum(1 for _, node in tree.walk() if is_nested or not node.children)
+
+
+def repeated_leaves(
+    text: str, lines_of: Iterable[tuple[int, Path]], tree: Node
+) -> Iterator[tuple[int, int, Node]]:
+    """The leaves that a text sets twice, to different values: the line of the first, of the last, and what
+    stays."""
+    first: dict[Path, int] = {}
+    lines = text.split("\n")
+    for number, path in lines_of:
+        node = tree.at(path)
+        if node is None or not node.statement.rule.known or node.statement.rule.kind != "leaf":
+            continue
+        before = first.setdefault(path, number)
+        if " ".join(lines[before - 1].split()) != " ".join(lines[number - 1].split()):
+            yield before, number, node
