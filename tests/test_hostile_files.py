@@ -95,7 +95,7 @@ class HostileFilesTest(EstateTest):
             ("{% extends 'to-key.j2' %}", "is outside the templates"),
             ("{% include ['nothing', 'to-key.j2'] %}", ""),
             ("{% include 'to-key.j2' ignore missing %}", ""),
-            ("{% include 'bytes.j2' %}", "it is not UTF-8 text"),
+            ("{% include 'bytes.j2' %}", "not UTF-8"),
             ("{% include '" + "x" * 3000 + "' %}", ""),
         ):
             system.write_text(written + line + "\n")
@@ -129,7 +129,7 @@ class HostileFilesTest(EstateTest):
     def test_a_long_text_of_which_much_is_empty_is_whole(self) -> None:
         template = self.estate / "templates/bine/system.j2"
         template.write_text(
-            template.read_text()
+            template.read_text().replace("  timezone-name {{ timezone }}\n", "")
             + "{% for i in range(999) %}{{ '' }}{% endfor %}\n  timezone-name Europe/Paris\n"
         )
         self.assertIn(

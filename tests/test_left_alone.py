@@ -171,7 +171,7 @@ class LeftAloneTest(LarkwaterTest):
         template.write_text(text)
         # An address that moves, with nothing taken away.
         interfaces = self.estate / "templates/bine/interfaces.j2"
-        interfaces.write_text(interfaces.read_text().replace("loop0", "loop1"))
+        interfaces.write_text(interfaces.read_text().replace("loop0", "loop7"))
         run = self.oast(
             "push",
             "-m",

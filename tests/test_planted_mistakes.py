@@ -9,6 +9,8 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 
+from oast.errors import EstateError
+from oast.estate import load_estate
 from oast.operations import lint_estate
 from oast.records import Problem
 
@@ -143,10 +145,20 @@ PLANTED: tuple[tuple[Plant, str, str], ...] = (
     (change(VALUES, "location: Dome", "location: ~"), f"{VALUES}:13: 'location' is empty, not text", "where it stands"),
     (change(VALUES, "mtu: 1500", "mtu: 1500\n      mtu: 1400"), f"{VALUES}:19: duplicate key 'mtu', first in line 18", "remove one"),
     (write("values/devices/mast-edge-1.yml", "router_id: 203.0.113.9\n"), "values/devices/mast-edge-1.yml: the device 'mast-edge-1' has two files of values", "merge them"),
-    (write("values/devices/mast-edge-2.yaml", "a: 1\n"), "values/devices/mast-edge-2.yaml: unknown device 'mast-edge-2'; its values are not used", "did you mean 'mast-edge-1'?"),
+    (write("values/devices/mast-edge-2.yaml", "a: 1\n"), "values/devices/mast-edge-2.yaml: warning: unknown device 'mast-edge-2'; its values are not used", "did you mean 'mast-edge-1'?"),
     (both(append(VALUES, "      unit:\n"), bare("name {{ unit }}")), f"{VALUES}:19: 'unit' is empty", "leave the line out with {% if unit %} (templates/bine/bare.j2:5)"),
     (both(append(VALUES, "      unit: {a: [1, null]}\n"), bare("name {{ unit.a[1] }}")), f"{VALUES}:19: 'unit.a[1]' is empty", "write a value"),
     (both(append(VALUES, "      unit: [1, null]\n"), bare("{% for x in unit %}{{ x }}{% endfor %}")), "templates/bine/bare.j2:5: the value is empty", "write a value"),
+    # values that nothing uses
+    (change(VALUES, "  location: Heath", "  locatoin: x\n  location: Heath"), f"{VALUES}:3: warning: nothing uses the value 'locatoin'", "did you mean 'location'?"),
+    (change(VALUES, "      location: Dome", "      location: Dome\n      mtuu: 7"), f"{VALUES}:14: warning: nothing uses the value 'mtuu'", "did you mean 'mtu'?"),
+    (change(VALUES, "      name_servers: [192.0.2.55]", "      name_servers: [192.0.2.55]\n      watcherz: [7]"), f"{VALUES}:16: warning: nothing uses the value 'watcherz'", "remove it"),
+    (write("values/devices/dome-core-1.yaml", "router_id: 203.0.113.1\neverywhere: {mtu: 1400}\n"), "values/devices/dome-core-1.yaml:2: warning: nothing uses the value 'everywhere'", "for the device 'dome-core-1' alone"),
+    (append("values/devices/dome-core-1.yaml", "device: 7\n"), "values/devices/dome-core-1.yaml:2: a value cannot be called 'device': templates have the device itself by that name", "rename"),
+    (change(VALUES, "everywhere:", "everywhere:\n  network: 7"), f"{VALUES}:2: a value cannot be called 'network': templates have the network itself by that name", "rename"),
+    (append(VALUES, "  - on: role=border\n    values: {mtu: 9000}\n"), f"{VALUES}:19: warning: no device has role=border", "did you mean"),
+    (append(VALUES, "  - on: role=core and site=shed\n    values: {mtu: 9000}\n"), f"{VALUES}:19: warning: no device matches this rule: role=core and site=shed", "correct or remove"),
+    (append(VALUES, "  - on: role=core and\n    values: {mtu: 9000}\n"), f"{VALUES}:19: the selector is incomplete: an attribute such as role is missing at its end", ""),
     # templates
     (change(BINE, '  location "', '  location "x"\n  location "'), f"{BINE}:14: 'location' is set twice, to different values", f"it is set first at {BINE}:13"),
     (append(COWL, "/system/contact = desk\n"), f"{COWL}:15: 'contact' is set twice, to different values", f"it is set first at {COWL}:10"),
@@ -167,7 +179,7 @@ FINE: tuple[Plant, ...] = (
     write("values/.gitkeep", ""),
     write("scripts/render.sh", "#!/bin/sh\n"),
     write("values/a.yaml", b"\xef\xbb\xbfeverywhere: {}\n"),
-    write("values/a.yaml", "everywhere:\r\n  unit: 1\r\n"),
+    write("values/a.yaml", "everywhere:\r\n  contact: Day desk\r\n"),
     write("inventory/a.csv", HEADING),
     write("inventory/a.csv", f"\n{HEADING}\n"),
     change(BINE, "#}\nsystem\n", "#}\n{% include 'part.txt' ignore missing %}\nsystem\n"),
@@ -208,6 +220,20 @@ class PlantedMistakesTest(unittest.TestCase):
         for number, plant in enumerate(FINE):
             with self.subTest(number=number):
                 self.assertEqual([shown(one) for one in self.found(plant)], [])
+
+    def test_a_value_of_the_command_line_that_nothing_uses_is_refused_everywhere(self) -> None:
+        self.found()
+        estate = self._folder / "heath"
+        for key, told in (
+            ("mtuu", "nothing uses the value 'mtuu'"),
+            ("mtu.size", None),
+            ("name_servrs[0]", "nothing uses the value 'name_servrs'"),
+        ):
+            problems = lint_estate(estate, {"OAST_SECRET_LOGIN": "x"}, given=[(key, 1400)]).problems
+            unused = [one.message for one in problems if "nothing uses" in one.message]
+            self.assertEqual(unused, [f"--with: {told}"] if told else [])
+        with self.assertRaisesRegex(EstateError, "nothing uses the value 'mtuu'"):
+            load_estate(estate, {"OAST_SECRET_LOGIN": "x"}, given=[("mtuu", 1400)])
 
     def test_a_value_that_is_printed_raw_may_add_statements(self) -> None:
         def plant(estate: Path) -> None:

@@ -26,6 +26,7 @@ LAYERS = (
         "child_environment",
         "answer_parsing",
         "containment",
+        "text_file",
         "json_text",
         "lazy_exports",
         "extras",

@@ -58,6 +58,8 @@ class ErrorCollector:
 
     def __init__(self) -> None:
         self.found: list[Problem] = []
+        self.warnings: list[Problem] = []
+        """What is reported and stops nothing."""
 
     @contextmanager
     def collected(self) -> Iterator[None]:

@@ -118,6 +118,10 @@ if TYPE_CHECKING:
     )
     from oast.estate.template_limits import join_limited as join_limited, rendering as rendering
     from oast.estate.unread_files import find_unread_files as find_unread_files
+    from oast.estate.unused_values import (
+        find_unused_values as find_unused_values,
+        words_used as words_used,
+    )
     from oast.estate.values import Values as Values
     from oast.estate.values_file import (
         VALUES_FILE as VALUES_FILE,
@@ -199,6 +203,7 @@ __getattr__, __dir__ = lazy_exports(
         "source_settings": ("CSV", "JSON", "Mapped", "SourceSettings", "ZONE"),
         "template_limits": ("join_limited", "rendering"),
         "unread_files": ("find_unread_files",),
+        "unused_values": ("find_unused_values", "words_used"),
         "values": ("Values",),
         "values_file": ("ReadValue", "VALUES_FILE", "save_values"),
         "yaml_text": ("YamlList", "YamlMap", "parse_yaml", "read_yaml_map", "yaml_file", "yaml_files"),

@@ -18,6 +18,7 @@ from oast.estate.onboarded_file import is_expected
 from oast.estate.secrets import KEY_BYTES, Ask, Secrets, fingerprints_of
 from oast.estate.selectors import Selector
 from oast.estate.settings import Settings
+from oast.estate.unused_values import require_used, words_used
 from oast.estate.values import ValueLayers, Values
 from oast.records import Fingerprints, Place, Secret
 from oast.spelling import spelling_hint
@@ -196,6 +197,9 @@ def read_estate(
             read.in_service.check(known.known_by)
     watching.check(read.watch, {name: device.known_by for name, device in known.devices.items()}, mistakes)
     layers = values.read_values(folder, known, secrets.get, given, mistakes)
+    if given:
+        with mistakes.collected():
+            require_used(given, words_used(folder, layers), layers)
     return Estate(folder, read, known.devices, links, layers, secrets, fingerprints, environment), mistakes
 
 

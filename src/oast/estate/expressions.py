@@ -14,7 +14,7 @@ from jinja2.sandbox import ImmutableSandboxedEnvironment
 
 from oast.errors import EstateError
 from oast.estate import output_size, template_limits as bounds
-from oast.estate.filters import FILTERS, TESTS
+from oast.estate.filters import FILTERS, TESTS, printed_raw
 from oast.estate.jinja_errors import EmptyValueError, Missing
 from oast.estate.secret_text import MarkedText, captured, check_secret_method, guarded, plain_text
 from oast.records import Secret
@@ -126,7 +126,8 @@ def template_environment(folder: Path | None, marks: dict[str, Secret]) -> jinja
         keep_trailing_newline=True,
         autoescape=False,
     )
-    return _with_filters(made)
+    _with_filters(made).filters["raw"] = printed_raw
+    return made
 
 
 def value_environment() -> jinja2.Environment:

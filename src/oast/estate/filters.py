@@ -195,7 +195,12 @@ RAW_BEGINS, RAW_ENDS = "\ue002", "\ue003"
 
 
 def raw(value: Any) -> Any:
-    """Print a value as it is, whatever statements its text adds."""
+    """A value as it is."""
+    return value
+
+
+def printed_raw(value: Any) -> Any:
+    """Print a value as it is, whatever statements its text adds: the filter `raw` of templates."""
     return f"{RAW_BEGINS}{value}{RAW_ENDS}" if isinstance(value, str) else value
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Collection, Iterator
 from pathlib import Path
 
@@ -24,6 +25,10 @@ FOLDERS = {
     "platforms": PLATFORM,
 }
 FILES = ("oast.toml", "intent.yaml", "intent.yml", "network.yaml", "network.yml", "known_hosts")
+# What Oast keeps there besides.
+OTHERS = (".oast", "changes", "startup")
+# How much of two names has to be the same for one to be a slip of the other (0 to 1).
+ALIKE = 0.85
 # Where a file of some ending belongs.
 HOMES = {".j2": "templates/PLATFORM", ".toml": "platforms", ".csv": "inventory"}
 
@@ -31,16 +36,16 @@ HOMES = {".j2": "templates/PLATFORM", ".toml": "platforms", ".csv": "inventory"}
 def find_unread_files(folder: Path, platforms: Collection[str]) -> Iterator[Problem]:
     """What is in the estate's `folder` and not read: names near to those that are read, and everything else
     in its own folders. `platforms` are the names that a folder of templates can have."""
-    known = {*FILES, *(name for name in FOLDERS if "/" not in name)}
+    known = (*FILES, *(name for name in FOLDERS if "/" not in name))
     for path in sorted(folder.iterdir()):
-        if path.name in known or path.name.startswith(".git"):
+        name = path.name
+        if name in (*known, *OTHERS) or name.startswith(".git"):
             continue
-        nearest = closest_match(path.name.removeprefix("."), known)
-        if nearest is not None and not (folder / nearest).exists():
-            yield _unread(path.name, f"rename it to '{nearest}'", is_folder=path.is_dir())
-        elif nearest is not None and _looks_alike(path.name, nearest):
-            hint = f"remove it, or move what it holds into '{nearest}'"
-            yield _unread(path.name, hint, is_folder=path.is_dir())
+        nearest = next((one for one in known if _looks_alike(name, one)), None)
+        if nearest is not None:
+            move = (folder / nearest).exists()
+            hint = "remove it, or move what it holds into" if move else "rename it to"
+            yield _unread(name, f"{hint} '{nearest}'", is_folder=path.is_dir())
     for name, suffixes in FOLDERS.items():
         path = folder / name
         if path.exists() and not path.is_dir():
@@ -50,9 +55,11 @@ def find_unread_files(folder: Path, platforms: Collection[str]) -> Iterator[Prob
 
 
 def _looks_alike(name: str, known: str) -> bool:
-    """Whether two names differ by case, by an ending or by a letter or two."""
-    one, other = Path(name).stem.lower(), Path(known).stem.lower()
-    return one == other or abs(len(one) - len(other)) <= 1
+    """Whether two names differ by case, by an ending, by a plural or by a letter or two."""
+    one, other = name.lower().lstrip("."), known.lower()
+    if one.removesuffix("y") + "ies" == other or (Path(one).stem == Path(other).stem and "." in one):
+        return True
+    return difflib.SequenceMatcher(None, one, other).ratio() >= ALIKE
 
 
 def _unread(file: str, hint: str, *, is_folder: bool = False) -> Problem:

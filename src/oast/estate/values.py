@@ -10,7 +10,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,7 @@ from oast.estate import selectors, yaml_text
 from oast.estate.inventory import Device, Inventory
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlList, YamlMap
-from oast.records import Fingerprints, Place, Secret
+from oast.records import Fingerprints, Place, Problem, Secret
 from oast.spelling import spelling_hint
 
 Values = dict[str, Any]
@@ -177,6 +177,10 @@ def extend_list(values: Values, more: Values, path: str = "") -> Values:
     return extended
 
 
+# Every template has the device and the network by these names.
+RESERVED = ("device", "network")
+
+
 class _Reader:
     """Reads the values of an estate; what is wrong goes to `mistakes`, and the rest is read all the same."""
 
@@ -199,7 +203,8 @@ class _Reader:
         everywhere = data.get("everywhere")
         if everywhere is not None:
             with self._mistakes.collected():
-                yield Layer(None, self.resolved(_map(everywhere, data.place("everywhere"), "everywhere")), {})
+                written = _map(everywhere, data.place("everywhere"), "everywhere")
+                yield Layer(None, self.resolved(self._named(written)), {})
         rules = data.get("rules") or YamlList(data.file)
         if not isinstance(rules, YamlList):
             raise EstateError("'rules' must be a list: '- on: SELECTOR'", place=data.place("rules"))
@@ -219,26 +224,45 @@ class _Reader:
                 hint = spelling_hint(key, ("on", "values", "extend"))
                 raise EstateError(f"unknown key '{key}' in a rule", place=rule.place(key), hint=hint)
         selector = selectors.parse_selector(rule["on"], rule.place("on"))
-        selector.check(self._known)
-        if not any(selector.matches(attributes) for attributes in self._known):
-            raise EstateError(
-                f"no device matches this rule: {selector.text}",
-                place=rule.place("on"),
-                hint="correct or remove the rule",
-            )
+        self._warn_if_for_nobody(selector, rule.place("on"))
         values = _map(rule.get("values") or YamlMap(rule.file), rule.place("values"), "values")
         more = _map(rule.get("extend") or YamlMap(rule.file), rule.place("extend"), "extend")
-        return Layer(selector, self.resolved(values), self.resolved(more))
+        return Layer(selector, self.resolved(self._named(values)), self.resolved(self._named(more)))
+
+    def _warn_if_for_nobody(self, selector: Selector, place: Place) -> None:
+        """A rule may be there before its devices are."""
+        try:
+            selector.check(self._known)
+        except EstateError as error:
+            self._mistakes.warnings.extend(replace(one, kind="unused") for one in error.problems())
+            return
+        if not any(selector.matches(attributes) for attributes in self._known):
+            message = f"no device matches this rule: {selector.text}"
+            self._mistakes.warnings.append(
+                Problem(message, place, hint="correct or remove the rule", kind="unused")
+            )
 
     def own(self, path: Path, file: str) -> Values:
-        """The values in a device's own file."""
+        """The values in a device's own file, which may be there before its device is."""
         if not self._inventory.knows(path.stem):
             hint = spelling_hint(path.stem, self._inventory.devices)
-            raise EstateError(
-                f"unknown device '{path.stem}'; its values are not used", place=Place(file), hint=hint
-            )
-        own: Values = self.resolved(yaml_text.read_yaml_map(path, file))
-        return own
+            message = f"unknown device '{path.stem}'; its values are not used"
+            self._mistakes.warnings.append(Problem(message, Place(file), hint=hint, kind="unused"))
+        own: Values = self.resolved(self._named(yaml_text.read_yaml_map(path, file)))
+        return own if self._inventory.knows(path.stem) else {}
+
+    def _named(self, data: Any) -> Any:
+        """Values whose names are free; those of a reserved name are a mistake each, and left out."""
+        for key in RESERVED:
+            if isinstance(data, YamlMap) and key in data:
+                with self._mistakes.collected():
+                    raise EstateError(
+                        f"a value cannot be called '{key}': templates have the {key} itself by that name",
+                        place=data.place(key),
+                        hint="rename the value",
+                    )
+                del data[key]
+        return data
 
     def resolved(self, data: Any) -> Any:
         """The same data with `{secret: NAME}` replaced by the secret."""

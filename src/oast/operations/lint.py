@@ -10,7 +10,7 @@ from typing import Any
 
 from oast.connect import KnownHosts
 from oast.errors import EstateError
-from oast.estate import Ask, find_unread_files, read_estate
+from oast.estate import Ask, find_unread_files, find_unused_values, read_estate, words_used
 from oast.intent import Lint
 from oast.operations.intent_context import mistakes_in_checks
 from oast.records import Problem, deduplicated
@@ -59,10 +59,20 @@ def lint_estate(
         known_hosts = estate.settings.connection.known_hosts
         is_read = not untrusted or known_hosts.resolve().is_relative_to(folder.resolve())
         keys = KnownHosts(known_hosts).problems() if is_read else []
+        unused = [
+            *mistakes.warnings,
+            *find_unused_values(estate.layers, words_used(folder, estate.layers)),
+        ]
         unread = find_unread_files(folder, found.builder.platforms.names())
         unchecked = [device.name for device in picked if found.by_structure(device)]
         problems = deduplicated(
-            [*found.problems(picked), *mistakes_in_checks(estate, picked, found.builder), *keys, *unread]
+            [
+                *found.problems(picked),
+                *mistakes_in_checks(estate, picked, found.builder),
+                *keys,
+                *unread,
+                *unused,
+            ]
         )
         followers = found.followers
     except EstateError as error:

@@ -1,0 +1,101 @@
+"""Values that nothing uses: their name stands in no template, check, policy or expression."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import Any
+
+from oast.containment import leads_out
+from oast.errors import EstateError
+from oast.estate.values import ValueLayers, Values, has_expression
+from oast.estate.values_file import VALUES_FILE
+from oast.estate.yaml_text import YamlMap
+from oast.records import Place, Problem
+from oast.spelling import closest_match
+from oast.text_file import read_text_file
+
+KIND = "unused"
+# Where the names of values can be used, apart from other values.
+USERS = ("templates", "checks", "policies")
+_WORD = re.compile(r"[^\W\d]\w*")
+# In a device's own file the values stand at the left edge.
+STRUCTURE = ("everywhere", "rules", "values", "extend", "on")
+
+
+def words_used(folder: Path, layers: ValueLayers) -> frozenset[str]:
+    """Every word of the templates, checks, policies and expressions of the estate in `folder`."""
+    found: set[str] = set()
+    for name in USERS:
+        for path in sorted((folder / name).rglob("*")):
+            file = str(path.relative_to(folder))
+            if not path.is_file() or leads_out(path, file):
+                continue
+            try:
+                found.update(_WORD.findall(read_text_file(path, file)))
+            except (EstateError, FileNotFoundError):
+                continue  # It is reported where it is read.
+    for values in _parts(layers):
+        for text in _expressions(values):
+            found.update(_WORD.findall(text))
+    return frozenset(found)
+
+
+def find_unused_values(layers: ValueLayers, used: frozenset[str]) -> Iterator[Problem]:
+    """Each value that nothing uses, at its line, with the nearest name that something uses."""
+    names = sorted({key for values in _parts(layers) for key in values} & used | _declared(used))
+    seen: set[Place] = set()
+    for device, values in (*((None, part) for part in _layer_parts(layers)), *layers.own.items()):
+        for key in values:
+            place = values.place(key) if isinstance(values, YamlMap) else None
+            if key in used or place is None or place in seen or place.file == VALUES_FILE:
+                continue
+            seen.add(place)
+            if device is not None and key in STRUCTURE:
+                hint = f"write its values at the left edge: this file is for the device '{device}' alone"
+            else:
+                nearest = closest_match(key, names)
+                hint = f"did you mean '{nearest}'?" if nearest else "remove it, or use it in a template"
+            yield Problem(f"nothing uses the value '{key}'", place, hint=hint, kind=KIND)
+
+
+def require_used(given: Iterable[tuple[str, Any]], used: frozenset[str], layers: ValueLayers) -> None:
+    """Require that something uses every value of the command line. Raises EstateError."""
+    known = sorted({key for values in _parts(layers) for key in values} & used)
+    for key, _ in given:
+        name = re.split(r"[.\[]", key, maxsplit=1)[0]
+        if name not in used:
+            nearest = closest_match(name, known)
+            raise EstateError(
+                f"--with: nothing uses the value '{name}'",
+                hint=f"did you mean '{nearest}'?" if nearest else "list the values with: oast explain",
+            )
+
+
+def _declared(used: frozenset[str]) -> frozenset[str]:
+    """Names that are used and not written down stand in for themselves: a template needs them."""
+    return frozenset(word for word in used if "_" in word)
+
+
+def _layer_parts(layers: ValueLayers) -> Iterator[Values]:
+    for layer in layers.layers:
+        yield layer.values
+        yield layer.extend
+
+
+def _parts(layers: ValueLayers) -> Iterator[Values]:
+    yield from _layer_parts(layers)
+    yield from layers.own.values()
+
+
+def _expressions(value: Any) -> Iterator[str]:
+    if isinstance(value, str):
+        if has_expression(value):
+            yield value
+    elif isinstance(value, dict):
+        for inner in value.values():
+            yield from _expressions(inner)
+    elif isinstance(value, list):
+        for inner in value:
+            yield from _expressions(inner)
