@@ -25,6 +25,10 @@ class Place:
         return self.file if self.line is None else f"{self.file}:{self.line}"
 
 
+# The subject of problems that depend on which devices the inventory has.
+OF_DEVICES = "devices"
+# And of those that depend on which sections intent.yaml has.
+OF_SECTIONS = "sections"
 WARNING_KINDS = frozenset(("policy-warning", "unread", "unused"))
 
 

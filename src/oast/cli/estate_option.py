@@ -12,6 +12,7 @@ from typing import Any
 
 from oast.change.record import interrupted_runs
 from oast.cli.command import CommandOptions
+from oast.cli.error_output import show_problems
 from oast.cli.output import NAMED, join_names, relative_path
 from oast.cli.shared_options import DeliveryBase, EstateOptions, GivenOptions, SelectionOptions
 from oast.errors import EstateError, OastError, StateError, UsageError
@@ -34,6 +35,7 @@ def estate_of(
     With `telling`, the user is warned of interrupted runs.
     """
     estate = load_estate(folder_of(options), os.environ, given_values(options), asker(), secrets)
+    show_problems(estate.warnings, sys.stderr)
     if telling:
         _tell_left(estate)
         if options.command in TOUCHING:

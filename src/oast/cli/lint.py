@@ -84,7 +84,8 @@ def run(options: LintOptions) -> int:
         print_document(_sarif(found.problems))
     else:
         show_problems(found.problems, sys.stdout)
-        wrong, warnings = len(found.mistakes), len(found.problems) - len(found.mistakes)
+        wrong = len(found.problems if options.strict else found.mistakes)
+        warnings = len(found.problems) - wrong
         if found.unchecked:
             sys.stdout.write(
                 "statements were not checked, because the platform has no grammar: "

@@ -20,7 +20,7 @@ from oast.estate.selectors import Selector
 from oast.estate.settings import Settings
 from oast.estate.unused_values import require_used, words_used
 from oast.estate.values import ValueLayers, Values
-from oast.records import Fingerprints, Place, Secret
+from oast.records import OF_DEVICES, Fingerprints, Place, Problem, Secret
 from oast.spelling import spelling_hint
 
 
@@ -36,6 +36,10 @@ class Estate:
     secrets: Secrets
     fingerprints: Fingerprints
     environment: Mapping[str, str] = field(default_factory=dict, repr=False)
+    warnings: tuple[Problem, ...] = ()
+    """What is reported of the files and stops nothing."""
+    is_inventory_whole: bool = True
+    """Whether every file of the inventory could be read."""
 
     @property
     def working(self) -> Path:
@@ -177,6 +181,31 @@ def read_estate(
     known = inventory.read_inventory(folder, mistakes)
     known.devices.update({device.name: device for device in besides})
     links = inventory.read_links(folder, known, mistakes)
+    _check_selectors(read, known, mistakes)
+    layers = values.read_values(folder, known, secrets.get, given, mistakes)
+    if given:
+        with mistakes.collected():
+            require_used(given, words_used(folder, layers), layers)
+    estate = Estate(
+        folder,
+        read,
+        known.devices,
+        links,
+        layers,
+        secrets,
+        fingerprints,
+        environment,
+        tuple(mistakes.warnings),
+        known.is_whole,
+    )
+    if not known.is_whole:
+        # Whatever else names a device is right, for all that is known.
+        mistakes.found[:] = [one for one in mistakes.found if one.subject != OF_DEVICES]
+    return estate, mistakes
+
+
+def _check_selectors(read: Settings, known: inventory.Inventory, mistakes: ErrorCollector) -> None:
+    """Whether the devices that the settings name are there."""
     for wave in read.delivery.waves:
         if isinstance(wave, Selector):
             with mistakes.collected():
@@ -196,11 +225,6 @@ def read_estate(
         with mistakes.collected():
             read.in_service.check(known.known_by)
     watching.check(read.watch, {name: device.known_by for name, device in known.devices.items()}, mistakes)
-    layers = values.read_values(folder, known, secrets.get, given, mistakes)
-    if given:
-        with mistakes.collected():
-            require_used(given, words_used(folder, layers), layers)
-    return Estate(folder, read, known.devices, links, layers, secrets, fingerprints, environment), mistakes
 
 
 @dataclass(frozen=True)

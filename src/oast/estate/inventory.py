@@ -16,7 +16,7 @@ from oast.estate import inventory_file as sourced, yaml_text
 from oast.estate.management import ManagementAccess, management_access
 from oast.estate.selectors import Attributes
 from oast.estate.yaml_text import YamlList, YamlMap
-from oast.records import Place
+from oast.records import OF_DEVICES, Place, Problem
 from oast.spelling import spelling_hint
 from oast.text_file import read_text_file
 
@@ -78,6 +78,8 @@ class Inventory:
 
     devices: dict[str, Device]
     unusable: dict[str, Attributes]
+    is_whole: bool = True
+    """Whether every file could be read to its end."""
 
     @property
     def known_by(self) -> list[Attributes]:
@@ -100,11 +102,13 @@ def read_inventory(folder: Path, mistakes: ErrorCollector) -> Inventory:
             )
     devices: dict[str, Device] = {}
     unusable: dict[str, Attributes] = {}
+    is_whole = True
     outside = _outside([path for path in files if path.name.endswith(OWNED)], mistakes)
     for path in files:
         if path.name.endswith(OWNED):
             continue
         file = f"inventory/{path.name}"
+        is_read = False
         with mistakes.collected():
             for name, attributes, place in (
                 _rows(path, file, unusable, mistakes) if path.suffix == ".csv" else _entries(path, file)
@@ -123,11 +127,14 @@ def read_inventory(folder: Path, mistakes: ErrorCollector) -> Inventory:
                         message = f"duplicate device '{name}', also in {devices[name].place}"
                         raise EstateError(message, place=place, hint="remove one of the two")
                     devices[name] = device_of(name, attributes, place, told)
+            is_read = True
+        is_whole = is_whole and is_read
     for name, told in outside.items():
         unusable[name] = _loosely(name, told.attributes)
         with mistakes.collected():
             devices[name] = device_of(name, YamlMap(told.attributes.file), told.place, told)
-    return Inventory(devices, {name: known_by for name, known_by in unusable.items() if name not in devices})
+    rest = {name: known_by for name, known_by in unusable.items() if name not in devices}
+    return Inventory(devices, rest, is_whole)
 
 
 @dataclass(frozen=True)
@@ -229,9 +236,8 @@ def _link(item: Any, place: Place, inventory: Inventory, ends: dict[tuple[str, s
     one, other = ((e.split()[0], e.split()[1]) for e in item)
     for end in (one, other):
         if not inventory.knows(end[0]):
-            raise EstateError(
-                f"there is no device '{end[0]}'", place=place, hint=spelling_hint(end[0], inventory.devices)
-            )
+            hint = spelling_hint(end[0], inventory.devices)
+            raise EstateError.of([Problem(f"there is no device '{end[0]}'", place, hint, subject=OF_DEVICES)])
         if end in ends:
             raise EstateError(
                 f"{end[0]} {end[1]} already has a link in {ends[end]}",

@@ -27,6 +27,7 @@ def read_entries(
     """The entries `- NAME: ...` of all files in `folder`/FILES, in file and then written order, each turned
     into what `made` makes of it; `keys` are those an entry may have. What is wrong goes to `mistakes`."""
     found: list[Entry] = []
+    places: dict[str, Place] = {}
     for path in yaml_text.yaml_files(folder / files):
         with mistakes.collected():
             data = yaml_text.read_yaml_map(path, f"{files}/{path.name}")
@@ -40,7 +41,15 @@ def read_entries(
                 raise EstateError(f"'{files}' must be a list: '- {name}: NAME'", place=data.place(files))
             for index, item in enumerate(written):
                 with mistakes.collected():
-                    found.append(made(_entry(item, written.place(index), name, keys), written.place(index)))
+                    entry, place = _entry(item, written.place(index), name, keys), written.place(index)
+                    first = places.setdefault(entry[name], place)
+                    if first != place:
+                        raise EstateError(
+                            f"there is another {name} '{entry[name]}' in {first}",
+                            place=place,
+                            hint="rename or remove one of the two",
+                        )
+                    found.append(made(entry, place))
     return found
 
 

@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 from oast.errors import EstateError
-from oast.records import Place, Problem
+from oast.records import OF_DEVICES, Place, Problem
 from oast.spelling import closest_match, spelling_hint
 
 Attributes = Mapping[str, frozenset[str]]
@@ -62,6 +62,7 @@ class Selector:
                 "the selector matches no device",
                 "list the devices with: oast devices",
                 self.place,
+                OF_DEVICES,
             )
         return picked
 
@@ -75,13 +76,8 @@ class Selector:
         for test in self.tests:
             if test.attribute not in known:
                 hint = spelling_hint(test.attribute, known)
-                raise error_at(
-                    self.text,
-                    test.column,
-                    f"no device has the attribute '{test.attribute}'",
-                    hint,
-                    self.place,
-                )
+                message = f"no device has the attribute '{test.attribute}'"
+                raise error_at(self.text, test.column, message, hint, self.place, OF_DEVICES)
             for value, column in zip(test.values, test.value_columns, strict=True):
                 if not any(_fits(value, v) for v in known[test.attribute]):
                     raise error_at(
@@ -90,6 +86,7 @@ class Selector:
                         f"no device has {test.attribute}={value}",
                         _hint(value, known[test.attribute]),
                         self.place,
+                        OF_DEVICES,
                     )
 
 
@@ -110,10 +107,12 @@ def _fits(pattern: str, value: str) -> bool:
     return pattern == value or fnmatch.fnmatchcase(value, pattern)
 
 
-def error_at(text: str, column: int, message: str, hint: str | None, place: Place | None) -> EstateError:
+def error_at(
+    text: str, column: int, message: str, hint: str | None, place: Place | None, subject: str = ""
+) -> EstateError:
     """What is wrong at the character `column` (from 0) of an expression."""
     excerpt = f"{text}\n{' ' * column}^"
-    return EstateError.of([Problem(message, place, hint, excerpt=excerpt)])
+    return EstateError.of([Problem(message, place, hint, excerpt=excerpt, subject=subject)])
 
 
 DEEPEST = 50

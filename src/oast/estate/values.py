@@ -20,7 +20,7 @@ from oast.estate import selectors, yaml_text
 from oast.estate.inventory import Device, Inventory
 from oast.estate.selectors import Selector
 from oast.estate.yaml_text import YamlList, YamlMap
-from oast.records import Fingerprints, Place, Problem, Secret
+from oast.records import OF_DEVICES, Fingerprints, Place, Problem, Secret
 from oast.spelling import spelling_hint
 
 Values = dict[str, Any]
@@ -77,12 +77,32 @@ class ValueLayers:
         """Where the value at `key` (dotted; list items as `name[0]`) was written last."""
         path = value_path(key)
         names = list(itertools.takewhile(lambda part: isinstance(part, str), path))
+        if len(names) < len(path):
+            place = self._place_of_item(device, names, path[len(names) :])
+            if place is not None:
+                return place
         for step in reversed(list(self.steps(device))):
             for written, within in ((step.extend, names), (step.values, path)):
                 place = place_in(written, within)
                 if place is not None:
                     return place
         return None
+
+    def _place_of_item(
+        self, device: Device, names: Sequence[str | int], rest: Sequence[str | int]
+    ) -> Place | None:
+        """Where an item of a list is written that several layers extend: `rest` begins with its number."""
+        items: list[tuple[list[Any], int]] = []
+        for step in self.steps(device):
+            for written, is_more in ((step.values, False), (step.extend, True)):
+                found = _at(written, names)
+                if isinstance(found, list):
+                    items = [*(items if is_more else ()), *((found, number) for number in range(len(found)))]
+        number = rest[0]
+        if not isinstance(number, int) or number >= len(items):
+            return None
+        holder, index = items[number]
+        return place_in(holder, [index, *rest[1:]])
 
     def of(self, device: Device) -> Values:
         """The values of one device. The result shares parts with other devices' values: do not change it."""
@@ -125,6 +145,15 @@ def place_in(values: Any, path: Sequence[str | int]) -> Place | None:
             place = values.place(part) if isinstance(values, YamlMap) else Place("--with")
         values = values[part]
     return place
+
+
+def _at(values: Any, path: Sequence[str | int]) -> Any:
+    """What stands at `path` of written values; None when nothing does."""
+    for part in path:
+        if not isinstance(values, dict) or part not in values:
+            return None
+        values = values[part]
+    return values
 
 
 def has_expression(text: str) -> bool:
@@ -239,7 +268,7 @@ class _Reader:
         if not any(selector.matches(attributes) for attributes in self._known):
             message = f"no device matches this rule: {selector.text}"
             self._mistakes.warnings.append(
-                Problem(message, place, hint="correct or remove the rule", kind="unused")
+                Problem(message, place, "correct or remove the rule", kind="unused", subject=OF_DEVICES)
             )
 
     def own(self, path: Path, file: str) -> Values:
@@ -247,7 +276,9 @@ class _Reader:
         if not self._inventory.knows(path.stem):
             hint = spelling_hint(path.stem, self._inventory.devices)
             message = f"unknown device '{path.stem}'; its values are not used"
-            self._mistakes.warnings.append(Problem(message, Place(file), hint=hint, kind="unused"))
+            self._mistakes.warnings.append(
+                Problem(message, Place(file), hint=hint, kind="unused", subject=OF_DEVICES)
+            )
         own: Values = self.resolved(self._named(yaml_text.read_yaml_map(path, file)))
         return own if self._inventory.knows(path.stem) else {}
 

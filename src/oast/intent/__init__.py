@@ -19,6 +19,7 @@ if TYPE_CHECKING:
         ospf_interfaces as ospf_interfaces,
         with_role as with_role,
     )
+    from oast.intent.unused_templates import find_unused_templates as find_unused_templates
     from oast.intent.variables import Variable as Variable
 
 __getattr__, __dir__ = lazy_exports(
@@ -36,6 +37,7 @@ __getattr__, __dir__ = lazy_exports(
             "ospf_interfaces",
             "with_role",
         ),
+        "unused_templates": ("find_unused_templates",),
         "variables": ("Variable",),
     },
 )

@@ -285,7 +285,7 @@ def _addresses_of(intent: Intent, name: str) -> Iterator[tuple[Path, InterfaceAd
 def _follows(problem: Problem, device: Device, unread: Sequence[tuple[str, str | None]]) -> bool:
     """Whether a value is missing because a file that may hold it could not be read."""
     return problem.kind == "undefined" and any(
-        (text is None or f"{problem.subject}:" in text)
+        (text is None or f"{problem.subject}:" in text or text.lstrip().startswith("- "))
         and (not file.startswith("values/devices/") or FilePath(file).stem == device.name)
         for file, text in unread
     )

@@ -323,7 +323,7 @@ def _in_list(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
         yield Violation(
             key,
             f"'{key}' has {len(value)} items, and needs at least {variable.least}",
-            variable.help,
+            variable.help or "add items",
             variable,
         )
     for number, item in enumerate(value):

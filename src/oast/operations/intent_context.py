@@ -13,7 +13,8 @@ from oast.errors import ErrorCollector, EstateError
 from oast.estate import Device, Estate
 from oast.gc_tuning import gc_disabled
 from oast.intent import Intent, IntentBuilder, Policies
-from oast.records import Problem, deduplicated
+from oast.records import OF_SECTIONS, Problem, deduplicated
+from oast.spelling import spelling_hint
 from oast.verify import (
     Check,
     IntentFacts,
@@ -125,5 +126,15 @@ def mistakes_in_checks(estate: Estate, devices: Sequence[Device], builder: Inten
     for device in devices:
         with suppress(EstateError):  # an unknown platform was reported already
             platforms[device.name] = builder.platform(device)
-    written_for(written_checks(estate, mistakes), estate, platforms, mistakes)
+    written = written_checks(estate, mistakes)
+    written_for(written, estate, platforms, mistakes)
+    sections = [use.name for use in builder.uses]
+    for check in written:
+        if check.section is not None and check.section not in sections:
+            hint = spelling_hint(check.section, sections)
+            mistakes.found.append(
+                Problem(
+                    f"unknown section '{check.section}'", check.place, hint, kind="check", subject=OF_SECTIONS
+                )
+            )
     return mistakes.found

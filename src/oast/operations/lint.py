@@ -10,10 +10,12 @@ from typing import Any
 
 from oast.connect import KnownHosts
 from oast.errors import EstateError
-from oast.estate import Ask, find_unread_files, find_unused_values, read_estate, words_used
-from oast.intent import Lint
+from oast.estate import Ask, Estate, find_unread_files, find_unused_values, read_estate, words_used
+from oast.intent import Lint, find_unused_templates
 from oast.operations.intent_context import mistakes_in_checks
-from oast.records import Problem, deduplicated
+from oast.records import OF_DEVICES, OF_SECTIONS, Problem, deduplicated
+
+INTENT_FILES = ("intent.yaml", "intent.yml")
 
 
 @dataclass(frozen=True)
@@ -62,6 +64,7 @@ def lint_estate(
         unused = [
             *mistakes.warnings,
             *find_unused_values(estate.layers, words_used(folder, estate.layers)),
+            *find_unused_templates(found.builder, folder, picked),
         ]
         unread = find_unread_files(folder, found.builder.platforms.names())
         unchecked = [device.name for device in picked if found.by_structure(device)]
@@ -74,8 +77,33 @@ def lint_estate(
                 *unused,
             ]
         )
-        followers = found.followers
+        problems, more = _causes(problems, estate)
+        followers = found.followers + more
     except EstateError as error:
         problems = deduplicated(error.problems())
-    problems.sort(key=lambda p: (p.place.file if p.place else "", (p.place.line or 0) if p.place else 0))
+    problems.sort(
+        key=lambda p: (p.is_warning, p.place.file if p.place else "", (p.place.line or 0) if p.place else 0)
+    )
     return LintResult(tuple(problems), devices, tuple(unchecked), followers)
+
+
+def _causes(problems: Sequence[Problem], estate: Estate) -> tuple[list[Problem], int]:
+    """The problems that do not follow from others, and the number of those that do."""
+    places = {p.place for p in problems if not p.is_warning and p.place is not None}
+    is_intent_whole = not any(place.file in INTENT_FILES for place in places)
+
+    def follows(problem: Problem) -> bool:
+        if problem.subject == OF_DEVICES and not estate.is_inventory_whole:
+            return True
+        # A section that was not read renders nothing, and uses no template.
+        file = problem.place.file if problem.place is not None else ""
+        return not is_intent_whole and (
+            problem.subject == OF_SECTIONS
+            or (problem.kind in ("policy", "policy-warning") and file.startswith("policies/"))
+            or (problem.kind == "unused" and file.startswith("templates/"))
+        )
+
+    # What is wrong in a line is worth more than a warning about it.
+    found = [problem for problem in problems if not (problem.is_warning and problem.place in places)]
+    kept = [problem for problem in found if not follows(problem)]
+    return kept, len(found) - len(kept)
