@@ -47,7 +47,6 @@ if TYPE_CHECKING:
         pattern_of as pattern_of,
         patterns_overlap as patterns_overlap,
     )
-    from oast.config.path_syntax import PathSyntax as PathSyntax
     from oast.config.referential_integrity import (
         integrity_errors as integrity_errors,
         missing_parts as missing_parts,
@@ -133,7 +132,6 @@ __getattr__, __dir__ = lazy_exports(
             "integrity_errors",
             "missing_parts",
         ),
-        "path_syntax": ("PathSyntax",),
         "secret_fingerprints": (
             "masked_lines",
             "require_known_secrets",

@@ -58,6 +58,8 @@ class Parsed:
     problems: tuple[TextProblem, ...]
     too_deep: bool = False
     broken: str | None = None
+    sets_twice: bool = False
+    """Whether a leaf is set again with another value; the last of them counts."""
 
 
 def tree_as_listed(syntax: IndentedSyntax, text: str) -> Node:
@@ -126,7 +128,7 @@ class IndentedSyntax:
         line_number = 1
         blocks = self._blocks
         siblings = SiblingIndex(self.grammar)
-        too_deep = False
+        too_deep = sets_twice = False
         # Where a section ends with a word of its own, or text stands between delimiters, the left edge
         # divides nothing.
         for block in self._begins.split(text) if self._by_block else (text,):
@@ -136,7 +138,13 @@ class IndentedSyntax:
                 nodes = reader.read(block.split("\n"), line_number)
                 problems.extend(reader.problems)
                 too_deep = too_deep or reader.too_deep
-                if not reader.problems and not reader.has_secrets and not is_one_off():
+                sets_twice = sets_twice or reader.sets_twice
+                if (
+                    not reader.problems
+                    and not reader.sets_twice
+                    and not reader.has_secrets
+                    and not is_one_off()
+                ):
                     if len(blocks) >= REMEMBERED_BLOCKS:
                         blocks.clear()
                         self._leaves.clear()
@@ -146,7 +154,8 @@ class IndentedSyntax:
             line_number += block.count("\n") + 1
         if "\t" in text or not text.replace("\n", "").isprintable():
             problems.extend(odd_characters(text))
-        return Parsed(root_of(self.grammar, children), tuple(problems), too_deep)
+        sets_twice = sets_twice or siblings.sets_twice
+        return Parsed(root_of(self.grammar, children), tuple(problems), too_deep, sets_twice=sets_twice)
 
     def lines_of(self, text: str, marks: Mapping[str, Secret] = NO_SECRETS) -> Iterator[tuple[int, Path]]:
         """Each line number (from 1) that holds a statement, with the path of the statement. Slow; for
@@ -327,6 +336,11 @@ class _BlockReader:
         message, word = f"more than {DEEPEST} levels of nesting", _first_word(stripped)
         self.problems.append(TextProblem(number, message, word, "check the indentation"))
 
+    @property
+    def sets_twice(self) -> bool:
+        """Whether a leaf was set again with another value."""
+        return self._siblings.sets_twice
+
     def _path_of(self, made: Sequence[Statement]) -> Path:
         """Where the last of the statements of a line stands, without itself."""
         return (*(node.statement.identity for node in self._nodes[1:]), *(one.identity for one in made[:-1]))
@@ -336,6 +350,8 @@ class _BlockReader:
         self._siblings.make_room(siblings, statement)
         present = siblings.get(statement.identity)
         below = present.children if present is not None else None
+        if present is not None and statement.rule.kind == "leaf" and present.statement != statement:
+            self._siblings.sets_twice = True
         siblings[statement.identity] = Node(statement, below) if below else self._syntax.leaf(statement)
 
     def _within(self, outer: tuple[Statement, ...]) -> dict[str, Node]:

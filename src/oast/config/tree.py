@@ -141,6 +141,18 @@ def canonical(node: Node) -> Node:
 _place_key = attrgetter("statement.place_key")
 
 
+def _sets_differently(one: Node, other: Node) -> bool:
+    """Whether the later of two statements of one identity gives a leaf another value."""
+    if one is other:
+        return False
+    if other.statement.rule.kind == "leaf" and one.statement != other.statement:
+        return True
+    return any(
+        (present := one.children.get(identity)) is not None and _sets_differently(present, child)
+        for identity, child in other.children.items()
+    )
+
+
 class SiblingIndex:
     """Puts statements among their siblings. Known ones of one identity are one; unknown ones are kept as
     often as they stand."""
@@ -149,6 +161,8 @@ class SiblingIndex:
         self._grammar = grammar
         # How often a line exists already among its siblings. Counting for each line would cost the square.
         self._counted: dict[tuple[int, str], int] = {}
+        # Whether a leaf was added again with another value.
+        self.sets_twice = False
 
     def add(self, siblings: dict[str, Node], node: Node) -> None:
         self.make_room(siblings, node.statement)
@@ -156,6 +170,7 @@ class SiblingIndex:
         if present is None:
             siblings[node.identity] = node
         elif node.statement.rule.known:
+            self.sets_twice = self.sets_twice or _sets_differently(present, node)
             siblings[node.identity] = merge_trees(present, node)
         else:
             another = self.another(siblings, node.statement)

@@ -79,7 +79,8 @@ class XmlSyntax(IndentedSyntax):
         reader = _Reader(self, marks)
         reader.children(elements, root.statement.rule, root.children, ())
         problems = sorted(reader.problems, key=lambda problem: problem.line)
-        return Parsed(root, tuple(problems), reader.too_deep), reader.places
+        found = Parsed(root, tuple(problems), reader.too_deep, sets_twice=reader.sets_twice)
+        return found, reader.places
 
     def rules_below(self, rule: Rule) -> tuple[dict[str, Rule], dict[str, Rule]]:
         """The elements that an element may contain: by their whole name, and by their name without a
@@ -171,6 +172,11 @@ class _Reader:
     def __post_init__(self) -> None:
         self._grammar = self.syntax.grammar
         self._siblings = SiblingIndex(self._grammar)
+
+    @property
+    def sets_twice(self) -> bool:
+        """Whether a leaf was set again with another value."""
+        return self._siblings.sets_twice
 
     def children(
         self,

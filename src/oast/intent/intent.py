@@ -14,7 +14,6 @@ from oast.config import (
     IndentedSyntax,
     Node,
     Path,
-    PathSyntax,
     Pattern,
     Scope,
     TextProblem,
@@ -27,7 +26,6 @@ from oast.estate import Device, Estate, Values, template_environment
 from oast.intent import templates
 from oast.intent.printed_values import (
     added_statements,
-    may_repeat,
     repeated_leaves,
     special_values,
     without_raw_marks,
@@ -291,7 +289,7 @@ class IntentBuilder:
                 self._problem(p, places.get(p.line, Place(template.file)), text, device)
                 for p in parsed.problems
             )
-        if not problems:
+        if parsed.sets_twice and not problems:
             problems.extend(self._set_twice(template, text, parsed.tree, given, device))
         if not scope.holds(parsed.tree):
             problems.extend(self._outside(template, scope, text, parsed.tree, given, device))
@@ -326,8 +324,6 @@ class IntentBuilder:
     ) -> Iterator[Problem]:
         """A statement that is printed twice with different values: only the last of them would count."""
         syntax = self.syntax(device)
-        if not may_repeat(text, tree, syntax.comment, is_nested=not isinstance(syntax, PathSyntax)):
-            return
         places: dict[int, Place] | None = None
         for first, last, node in repeated_leaves(text, syntax.lines_of(text, self._marks), tree):
             places = template.line_places(values) if places is None else places

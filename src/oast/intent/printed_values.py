@@ -106,15 +106,6 @@ def _is_empty(name: str, values: Mapping[str, object]) -> bool:
     return value is None
 
 
-def may_repeat(text: str, tree: Node, comment: str, *, is_nested: bool) -> bool:
-    """Whether a text may print a statement twice: it has more lines than the `tree` that was read of it has
-    statements (all of them where the text `is_nested`, else those with nothing below)."""
-    lines = sum(
-        1 for line in text.split("\n") if (bare := line.strip()) and not bare.startswith((comment, "}", "</"))
-    )
-    return lines > sum(1 for _, node in tree.walk() if is_nested or not node.children)
-
-
 def repeated_leaves(
     text: str, lines_of: Iterable[tuple[int, Path]], tree: Node
 ) -> Iterator[tuple[int, int, Node]]:
