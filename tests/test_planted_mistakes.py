@@ -167,6 +167,10 @@ PLANTED: tuple[tuple[Plant, str, str], ...] = (
     (append(BINE, "  contakt x\n"), f"{BINE}:19: 'contakt' is not a statement below 'system'", "did you mean 'contact'?"),
     (move("templates/cowl/time.j2", "templates/cowl/tmie.j2"), "intent.yaml:3: the section 'time' has no template for the platform 'cowl'", "did you mean 'tmie'?"),
     (write("intent.yml", "sections: []\n"), "intent.yml: there is intent.yaml and intent.yml", "remove one of the two"),
+    # settings that a delivery would refuse
+    (append("oast.toml", "\n[delivery]\nrevert_timer_s = 10\nverify_timeout_s = 30\n"), "oast.toml:9: a revert timer of 10 s is too short for 30 s of checks", "set it to at least 33 s"),
+    (append("oast.toml", '\n[delivery]\nallowed_signers = "nowhere"\n'), "oast.toml:9: the file of allowed signers nowhere does not exist", "correct 'allowed_signers'"),
+    (append("oast.toml", '\n[delivery.limits]\nlast_of = ["usr"]\n'), "oast.toml:9: no platform of the estate has a list 'usr'", "did you mean 'user'?"),
     # the inventory, values, intent, templates, checks, policies and settings, word by word
     (change(DEVICES, "devices:", "device:"), "inventory/devices.yaml:1: unknown key 'device' in an inventory file", "did you mean 'devices'?"),
     (change(DEVICES, "devices:\n", ""), 'inventory/devices.yaml:6: only one YAML document per file', 'remove the line, or split the file'),

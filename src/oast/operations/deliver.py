@@ -31,12 +31,13 @@ from oast.change.rollout import (
 from oast.config import Node, apply_edits
 from oast.connect import Connector
 from oast.errors import DeviceError, EstateError, UsageError
-from oast.estate import DeliverySettings, Device
+from oast.estate import DeliverySettings, Device, LimitSettings
 from oast.files import write_whole
 from oast.fleet import Clock, Event, OnEvent, SystemClock, ignore_event
 from oast.operations.change_recorder import ChangeInfo, ChangeRecorder
 from oast.operations.documents import difference_document, outcome_document
 from oast.operations.intent_context import IntentContext, all_checks_of, policy_violations
+from oast.platforms import Platform
 from oast.readings import OtherValues, Readings, join_counts
 from oast.records import Problem
 from oast.spelling import spelling_hint
@@ -473,9 +474,19 @@ def check_times(preparation: IntentContext, options: DeliveryOptions) -> None:
     """Whether the revert timer leaves time for the checks. Raises UsageError."""
     settings = _resolved(preparation, options)
     timer_s, verify_s = settings.revert_timer_s, settings.verify_timeout_s
-    if timer_s < verify_s + LEAST_SPARE_S:
-        message = f"a revert timer of {timer_s:g} s is too short for {verify_s:g} s of checks"
-        raise UsageError(message, hint=f"set it to at least {verify_s + LEAST_SPARE_S:g} s")
+    message, hint = short_timer(timer_s, verify_s) or ("", "")
+    if message:
+        raise UsageError(message, hint=hint)
+
+
+def short_timer(timer_s: float, verify_s: float) -> tuple[str, str] | None:
+    """Why a revert timer leaves no time for the checks, and the fix; None where it does."""
+    if timer_s >= verify_s + LEAST_SPARE_S:
+        return None
+    return (
+        f"a revert timer of {timer_s:g} s is too short for {verify_s:g} s of checks",
+        f"set it to at least {verify_s + LEAST_SPARE_S:g} s",
+    )
 
 
 def check_policies(preparation: IntentContext) -> list[Problem]:
@@ -491,13 +502,17 @@ def check_policies(preparation: IntentContext) -> list[Problem]:
 
 def check_limits(preparation: IntentContext) -> None:
     """Whether every list in `last_of` is one of some device's platform. Raises EstateError."""
-    limits = preparation.estate.settings.delivery.limits
+    platforms = {intent.platform.name: intent.platform for intent in preparation.network}
+    require_known_limits(preparation.estate.settings.delivery.limits, platforms.values())
+
+
+def require_known_limits(limits: LimitSettings, platforms: Iterable[Platform]) -> None:
+    """Require that one of `platforms` has every list that a limit names. Raises EstateError."""
     if limits.place is None:
         return
-    platforms = {intent.platform.name: intent.platform for intent in preparation.network}
     known = {
         name
-        for p in platforms.values()
+        for p in platforms
         for rule in p.grammar.rules()
         if rule.kind == "list"
         for name in (rule.name, rule.path)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
@@ -10,10 +11,20 @@ from typing import Any
 
 from oast.connect import KnownHosts
 from oast.errors import EstateError
-from oast.estate import Ask, Estate, find_unread_files, find_unused_values, read_estate, words_used
-from oast.intent import Lint, find_unused_templates
+from oast.estate import (
+    SETTINGS_FILE,
+    Ask,
+    Device,
+    Estate,
+    find_unread_files,
+    find_unused_values,
+    read_estate,
+    words_used,
+)
+from oast.intent import IntentBuilder, Lint, find_unused_templates
+from oast.operations.deliver import require_known_limits, short_timer
 from oast.operations.intent_context import mistakes_in_checks
-from oast.records import OF_DEVICES, OF_SECTIONS, Problem, deduplicated
+from oast.records import OF_DEVICES, OF_SECTIONS, Place, Problem, deduplicated
 
 INTENT_FILES = ("intent.yaml", "intent.yml")
 
@@ -66,6 +77,7 @@ def lint_estate(
             *find_unused_values(estate.layers, words_used(folder, estate.layers)),
             *find_unused_templates(found.builder, folder, picked),
         ]
+        unused += _mistakes_in_settings(estate, found.builder, picked)
         unread = find_unread_files(folder, found.builder.platforms.names())
         unchecked = [device.name for device in picked if found.by_structure(device)]
         problems = deduplicated(
@@ -85,6 +97,35 @@ def lint_estate(
         key=lambda p: (p.is_warning, p.place.file if p.place else "", (p.place.line or 0) if p.place else 0)
     )
     return LintResult(tuple(problems), devices, tuple(unchecked), followers)
+
+
+def _mistakes_in_settings(
+    estate: Estate, builder: IntentBuilder, devices: Sequence[Device]
+) -> Iterator[Problem]:
+    """Settings that a delivery would refuse."""
+    delivery = estate.settings.delivery
+    timer = short_timer(delivery.revert_timer_s, delivery.verify_timeout_s)
+    if timer is not None:
+        yield Problem(timer[0], _setting(estate, "revert_timer_s"), timer[1])
+    signers = delivery.allowed_signers
+    if signers is not None and not signers.is_file():
+        message = f"the file of allowed signers {signers.name} does not exist"
+        yield Problem(message, _setting(estate, "allowed_signers"), "write it, or correct 'allowed_signers'")
+    platforms = {}
+    for device in devices:
+        with suppress(EstateError):  # It is reported where the device is rendered.
+            platforms[device.platform] = builder.platform(device)
+    try:
+        require_known_limits(delivery.limits, platforms.values())
+    except EstateError as error:
+        yield from error.problems()
+
+
+def _setting(estate: Estate, key: str) -> Place:
+    """The line of a key in the settings, where it is written."""
+    lines = (estate.folder / SETTINGS_FILE).read_text(encoding="utf-8").split("\n")
+    found = (number for number, line in enumerate(lines, 1) if line.lstrip().startswith(key))
+    return Place(SETTINGS_FILE, next(found, None))
 
 
 def _causes(problems: Sequence[Problem], estate: Estate) -> tuple[list[Problem], int]:
