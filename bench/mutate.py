@@ -127,7 +127,7 @@ class TestRun:
     called: frozenset[tuple[str, int]]
 
     def executes(self, mutant: Mutant) -> bool:
-        """Whether it calls the mutant's function or, where that is none, a function of its module."""
+        """Whether it calls the mutant's function, or any of its module for a mutant outside all functions."""
         if mutant.function:
             return (str(mutant.path), mutant.function) in self.called
         return any(path == str(mutant.path) for path, _ in self.called)

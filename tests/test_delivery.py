@@ -52,7 +52,7 @@ class LaterDeliveryTest(LarkwaterTest):
         cut = ("--on", "name=tern-edge-1", "--with", "management.enabled=false")
         run = self.oast("push", "-m", "cut", *cut, "--yes", *QUICK, expect=5)
         self.assertRegex(run.out, r"(?m)^tern-edge-1 +rolled back \(checks failed\) ")
-        self.assertIn("the change cut off management access (the device", run.out)
+        self.assertIn("the change cut off management access: the device", run.out)
         self.assertEqual(self.running("tern-edge-1"), before)
         self.assertRegex(self.oast("diff").out, r"(?m)^\d+ devices? in sync$")
 

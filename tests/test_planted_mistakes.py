@@ -322,6 +322,11 @@ class PlantedMistakesTest(unittest.TestCase):
             with self.subTest(number=number):
                 self.assertEqual([shown(one) for one in self.found(plant)], [])
 
+    def test_of_an_untrusted_estate_no_file_outside_is_looked_for(self) -> None:
+        self.found(append("oast.toml", '\n[delivery]\nallowed_signers = "/nowhere/signers"\n'))
+        problems = lint_estate(self._folder / "heath", {}, untrusted=True).problems
+        self.assertEqual([one.message for one in problems if "signers" in one.message], [])
+
     def test_a_value_of_the_command_line_that_nothing_uses_is_refused_everywhere(self) -> None:
         self.found()
         estate = self._folder / "heath"
@@ -333,8 +338,50 @@ class PlantedMistakesTest(unittest.TestCase):
             problems = lint_estate(estate, {"OAST_SECRET_LOGIN": "x"}, given=[(key, 1400)]).problems
             unused = [one.message for one in problems if "nothing uses" in one.message]
             self.assertEqual(unused, [f"--with: {told}"] if told else [])
+        with self.assertRaisesRegex(EstateError, "a value cannot be called 'device'"):
+            load_estate(estate, {"OAST_SECRET_LOGIN": "x"}, given=[("device", 7)])
         with self.assertRaisesRegex(EstateError, "nothing uses the value 'mtuu'"):
             load_estate(estate, {"OAST_SECRET_LOGIN": "x"}, given=[("mtuu", 1400)])
+
+    def test_without_a_grammar_a_value_may_have_quotes_and_may_not_have_lines(self) -> None:
+        def plain(contact: str) -> Plant:
+            platform = '[platform]\nname = "plain"\nquotes = false\n[session]\nprompts = { user = "plain# " }\n[edit]\nrunning = "show"\n'
+            return both(
+                write("platforms/plain.toml", f"format = 2\n{platform}"),
+                change(DEVICES, "platform: cowl", "platform: plain"),
+                write(
+                    "templates/plain/system.j2",
+                    '{#\nsection: system\nowns: ["*"]\n#}\ncontact {{ contact }}\n',
+                ),
+                change("intent.yaml", "  - section: time", "  - section: time\n    on: platform=bine"),
+                change(POLICIES, "  - policy: time-is-set", "  - policy: time-is-set\n    on: platform=bine"),
+                change(VALUES, "contact: Night desk", f"contact: {contact}"),
+                change(BINE, '"{{ contact }}"', "\"{{ contact | replace('\\n', '') | replace('\"', '') }}\""),
+            )
+
+        self.assertEqual([shown(one) for one in self.found(plain("'a \"desk\"; {b}'"))], [])
+        [problem] = self.found(plain('"a\\nb"'))
+        self.assertIn("'contact' contains a line break", problem.message)
+
+    def test_an_empty_value_that_is_not_required_is_not_defined(self) -> None:
+        def plant(estate: Path) -> None:
+            change(BINE, "{help: whom to call about the device}", "{required: false}")(estate)
+            change(
+                BINE,
+                '  contact "{{ contact }}"',
+                '{% if contact is defined %}\n  contact "{{ contact }}"\n{% endif %}',
+            )(estate)
+            change(COWL, "  contact: {help: whom to call about the device}", "  contact: {required: false}")(
+                estate
+            )
+            change(
+                COWL,
+                '/system/contact = "{{ contact }}"',
+                "/system/contact = {{ 'none' if contact is not defined else contact }}",
+            )(estate)
+            change(VALUES, "contact: Night desk", "contact:")(estate)
+
+        self.assertEqual([shown(one) for one in self.found(plant)], [])
 
     def test_a_value_that_is_printed_raw_may_add_statements(self) -> None:
         def plant(estate: Path) -> None:

@@ -59,7 +59,7 @@ class ErrorCollector:
     def __init__(self) -> None:
         self.found: list[Problem] = []
         self.warnings: list[Problem] = []
-        """What is reported and stops nothing."""
+        """Problems that stop nothing."""
 
     @contextmanager
     def collected(self) -> Iterator[None]:

@@ -25,9 +25,8 @@ class Place:
         return self.file if self.line is None else f"{self.file}:{self.line}"
 
 
-# The subject of problems that depend on which devices the inventory has.
+# The subject of problems that depend on the devices of the inventory, or on the sections of intent.yaml.
 OF_DEVICES = "devices"
-# And of those that depend on which sections intent.yaml has.
 OF_SECTIONS = "sections"
 WARNING_KINDS = frozenset(("policy-warning", "unread", "unused"))
 
@@ -39,7 +38,7 @@ class Problem:
 
     `kind` is one of estate, template, undefined, variable, grammar, ownership, reference, address, link,
     empty, check, policy, policy-warning, unread, unused; `behind` says where the values on the line come
-    from; `subject` is the name that is not defined.
+    from; `subject` is the name that is not defined, OF_DEVICES or OF_SECTIONS.
     """
 
     message: str
@@ -53,7 +52,7 @@ class Problem:
 
     @property
     def is_warning(self) -> bool:
-        """Whether it is reported and stops nothing, unless that is asked for."""
+        """Whether it is only reported, and stops nothing."""
         return self.kind in WARNING_KINDS
 
 

@@ -28,7 +28,7 @@ def read_text_file(path: Path, file: str) -> str:
     """Read the text at `path`, which is called `file` in errors (relative to the estate). A byte order mark
     is not part of it.
 
-    Raises FileNotFoundError, and EstateError for whatever is no text file of the estate.
+    Raises FileNotFoundError; EstateError for everything else that cannot be read as text of the estate.
     """
     require_inside(path, file)
     try:
@@ -73,7 +73,7 @@ def special_file(path: Path) -> str | None:
 
 
 def _kind(mode: int) -> str | None:
-    """What something is that is not a regular file."""
+    """The kind of something that is not a regular file; None for a regular one."""
     return next((name for is_kind, name in _KINDS if is_kind(mode)), None)
 
 
@@ -104,5 +104,5 @@ def _decoded(data: bytes, file: str) -> str:
             place=Place(file, line),
             hint="save it as UTF-8",
         ) from None
-    # As every text file is read, whatever ends its lines.
+    # Universal line ends, as open() has them.
     return text.replace("\r\n", "\n").replace("\r", "\n")

@@ -37,7 +37,7 @@ class Estate:
     fingerprints: Fingerprints
     environment: Mapping[str, str] = field(default_factory=dict, repr=False)
     warnings: tuple[Problem, ...] = ()
-    """What is reported of the files and stops nothing."""
+    """Problems of the files that stop nothing."""
     is_inventory_whole: bool = True
     """Whether every file of the inventory could be read."""
 
@@ -199,13 +199,13 @@ def read_estate(
         known.is_whole,
     )
     if not known.is_whole:
-        # Whatever else names a device is right, for all that is known.
+        # Names of devices cannot be judged by an inventory that was not read completely.
         mistakes.found[:] = [one for one in mistakes.found if one.subject != OF_DEVICES]
     return estate, mistakes
 
 
 def _check_selectors(read: Settings, known: inventory.Inventory, mistakes: ErrorCollector) -> None:
-    """Whether the devices that the settings name are there."""
+    """Check that the inventory has what the selectors of the settings name."""
     for wave in read.delivery.waves:
         if isinstance(wave, Selector):
             with mistakes.collected():

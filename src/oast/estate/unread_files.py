@@ -1,4 +1,4 @@
-"""Files and folders of an estate that Oast does not read, although they look as if it did."""
+"""Files and folders that look like parts of an estate, and that Oast does not read."""
 
 from __future__ import annotations
 
@@ -7,10 +7,11 @@ from collections.abc import Collection, Iterator
 from pathlib import Path
 
 from oast.containment import leads_out
+from oast.errors import EstateError
 from oast.estate.yaml_text import YAML_SUFFIXES
 from oast.records import Place, Problem
 from oast.spelling import closest_match
-from oast.text_file import special_file
+from oast.text_file import read_text_file, special_file
 
 KIND = "unread"
 CSV, TEMPLATE, PLATFORM = (".csv",), (".j2",), (".toml",)
@@ -25,17 +26,17 @@ FOLDERS = {
     "platforms": PLATFORM,
 }
 FILES = ("oast.toml", "intent.yaml", "intent.yml", "network.yaml", "network.yml", "known_hosts")
-# What Oast keeps there besides.
+# Other folders that Oast uses.
 OTHERS = (".oast", "changes", "startup")
-# How much of two names has to be the same for one to be a slip of the other (0 to 1).
+# From this similarity on (0 to 1), one name is taken for a misspelling of the other.
 ALIKE = 0.85
 # Where a file of some ending belongs.
 HOMES = {".j2": "templates/PLATFORM", ".toml": "platforms", ".csv": "inventory"}
 
 
 def find_unread_files(folder: Path, platforms: Collection[str]) -> Iterator[Problem]:
-    """What is in the estate's `folder` and not read: names near to those that are read, and everything else
-    in its own folders. `platforms` are the names that a folder of templates can have."""
+    """The files and folders in the estate's `folder` that Oast does not read: misspelled names at the top,
+    and everything unknown inside the known folders. A folder of templates is named like one of `platforms`."""
     known = (*FILES, *(name for name in FOLDERS if "/" not in name))
     for path in sorted(folder.iterdir()):
         name = path.name
@@ -118,9 +119,13 @@ def _platform_templates(folder: Path, name: str) -> Iterator[Problem]:
     others = [path for path in files if path.suffix not in TEMPLATE or path.name.startswith(".")]
     if not others:
         return
-    texts = "\n".join(
-        path.read_text(encoding="utf-8", errors="replace") for path in files if path.suffix in TEMPLATE
-    )
+    texts: list[str] = []
+    for path in files:
+        if path.suffix in TEMPLATE:
+            try:
+                texts.append(read_text_file(path, f"{name}/{path.relative_to(folder)}"))
+            except (EstateError, FileNotFoundError):
+                return  # It is reported where it is read, and may include any of the others.
     for path in others:
-        if path.name not in texts:
+        if not any(path.name in text for text in texts):
             yield _unread(f"{name}/{path.relative_to(folder)}", _hint(path, name, TEMPLATE))

@@ -7,9 +7,8 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
-from oast.containment import leads_out
 from oast.errors import EstateError
-from oast.estate.values import ValueLayers, Values, has_expression
+from oast.estate.values import RESERVED, ValueLayers, Values, has_expression
 from oast.estate.values_file import VALUES_FILE
 from oast.estate.yaml_text import YamlMap
 from oast.records import Place, Problem
@@ -24,27 +23,33 @@ _WORD = re.compile(r"[^\W\d]\w*")
 STRUCTURE = ("everywhere", "rules", "values", "extend", "on")
 
 
-def words_used(folder: Path, layers: ValueLayers) -> frozenset[str]:
-    """Every word of the templates, checks, policies and expressions of the estate in `folder`."""
+def words_used(folder: Path, layers: ValueLayers) -> frozenset[str] | None:
+    """Every word of the templates, checks, policies and expressions of the estate in `folder`; None where one
+    of them cannot be read, and may use anything."""
     found: set[str] = set()
     for name in USERS:
         for path in sorted((folder / name).rglob("*")):
             file = str(path.relative_to(folder))
-            if not path.is_file() or leads_out(path, file):
+            if path.is_dir():
                 continue
             try:
                 found.update(_WORD.findall(read_text_file(path, file)))
             except (EstateError, FileNotFoundError):
-                continue  # It is reported where it is read.
+                return None  # It is reported where it is read.
     for values in _parts(layers):
         for text in _expressions(values):
             found.update(_WORD.findall(text))
     return frozenset(found)
 
 
-def find_unused_values(layers: ValueLayers, used: frozenset[str]) -> Iterator[Problem]:
-    """Each value that nothing uses, at its line, with the nearest name that something uses."""
-    names = sorted({key for values in _parts(layers) for key in values} & used | _declared(used))
+def find_unused_values(layers: ValueLayers, used: frozenset[str] | None) -> Iterator[Problem]:
+    """Each value that nothing uses (see `words_used`), at its line, with the nearest name that something
+    uses."""
+    if used is None:
+        return
+    # A word with an underscore is most likely the name of a value.
+    written = {key for values in _parts(layers) for key in values}
+    names = sorted(written & used | {word for word in used if "_" in word})
     seen: set[Place] = set()
     for device, values in (*((None, part) for part in _layer_parts(layers)), *layers.own.items()):
         for key in values:
@@ -60,8 +65,15 @@ def find_unused_values(layers: ValueLayers, used: frozenset[str]) -> Iterator[Pr
             yield Problem(f"nothing uses the value '{key}'", place, hint=hint, kind=KIND)
 
 
-def require_used(given: Iterable[tuple[str, Any]], used: frozenset[str], layers: ValueLayers) -> None:
+def require_used(given: Iterable[tuple[str, Any]], used: frozenset[str] | None, layers: ValueLayers) -> None:
     """Require that something uses every value of the command line. Raises EstateError."""
+    for key, _ in given:
+        if key.partition(".")[0] in RESERVED:
+            raise EstateError(
+                f"--with: a value cannot be called '{key}': templates have the {key} itself by that name"
+            )
+    if used is None:
+        return
     known = sorted({key for values in _parts(layers) for key in values} & used)
     for key, _ in given:
         name = re.split(r"[.\[]", key, maxsplit=1)[0]
@@ -71,11 +83,6 @@ def require_used(given: Iterable[tuple[str, Any]], used: frozenset[str], layers:
                 f"--with: nothing uses the value '{name}'",
                 hint=f"did you mean '{nearest}'?" if nearest else "list the values with: oast explain",
             )
-
-
-def _declared(used: frozenset[str]) -> frozenset[str]:
-    """Names that are used and not written down stand in for themselves: a template needs them."""
-    return frozenset(word for word in used if "_" in word)
 
 
 def _layer_parts(layers: ValueLayers) -> Iterator[Values]:

@@ -148,7 +148,7 @@ def place_in(values: Any, path: Sequence[str | int]) -> Place | None:
 
 
 def _at(values: Any, path: Sequence[str | int]) -> Any:
-    """What stands at `path` of written values; None when nothing does."""
+    """The part of written values at `path`; None when they lack it."""
     for part in path:
         if not isinstance(values, dict) or part not in values:
             return None
@@ -253,13 +253,13 @@ class _Reader:
                 hint = spelling_hint(key, ("on", "values", "extend"))
                 raise EstateError(f"unknown key '{key}' in a rule", place=rule.place(key), hint=hint)
         selector = selectors.parse_selector(rule["on"], rule.place("on"))
-        self._warn_if_for_nobody(selector, rule.place("on"))
+        self._warn_if_no_device(selector, rule.place("on"))
         values = _map(rule.get("values") or YamlMap(rule.file), rule.place("values"), "values")
         more = _map(rule.get("extend") or YamlMap(rule.file), rule.place("extend"), "extend")
         return Layer(selector, self.resolved(self._named(values)), self.resolved(self._named(more)))
 
-    def _warn_if_for_nobody(self, selector: Selector, place: Place) -> None:
-        """A rule may be there before its devices are."""
+    def _warn_if_no_device(self, selector: Selector, place: Place) -> None:
+        """Warn of a rule that no device matches: its devices may be added later."""
         try:
             selector.check(self._known)
         except EstateError as error:
@@ -272,7 +272,7 @@ class _Reader:
             )
 
     def own(self, path: Path, file: str) -> Values:
-        """The values in a device's own file, which may be there before its device is."""
+        """The values in a device's own file. Warns when the inventory lacks the device."""
         if not self._inventory.knows(path.stem):
             hint = spelling_hint(path.stem, self._inventory.devices)
             message = f"unknown device '{path.stem}'; its values are not used"
@@ -283,7 +283,7 @@ class _Reader:
         return own if self._inventory.knows(path.stem) else {}
 
     def _named(self, data: Any) -> Any:
-        """Values whose names are free; those of a reserved name are a mistake each, and left out."""
+        """The values without those that have a reserved name; each of these is a mistake."""
         for key in RESERVED:
             if isinstance(data, YamlMap) and key in data:
                 with self._mistakes.collected():

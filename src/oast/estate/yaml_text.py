@@ -93,7 +93,7 @@ def read_yaml(path: Path, file: str) -> Any:
 
 
 def yaml_files(folder: Path) -> list[Path]:
-    """The YAML files in `folder` by name, `.yaml` or `.yml`; hidden ones are not among them."""
+    """The YAML files in `folder` by name, `.yaml` or `.yml`, without hidden files."""
     try:
         return sorted(
             path
@@ -105,7 +105,7 @@ def yaml_files(folder: Path) -> list[Path]:
 
 
 def yaml_file(path: Path) -> Path:
-    """The file at `path`, or where there is none the same with the other suffix, `.yml`.
+    """The file at `path` or, where that does not exist, the file of the same name with the suffix `.yml`.
 
     Raises EstateError when there are both.
     """

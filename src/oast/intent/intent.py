@@ -188,7 +188,7 @@ class IntentBuilder:
         given = dict(values)
         problems: list[Problem] = []
         for name, variable in template.variables.items():
-            if name in values:
+            if name in values and (values[name] is not None or variable.required):
                 given[name], wrong = self._prepared.of(variable, values[name])
                 for found in wrong:
                     place = self._estate.layers.place_of(device, found.key) or found.variable.place
@@ -198,6 +198,8 @@ class IntentBuilder:
                     )
             elif variable.has_default:
                 given[name] = variable.default
+            elif name in values:
+                del given[name]  # An empty value that is not required is like none.
             elif variable.required:
                 message = f"the section '{template.section}' needs the value '{name}', which is not defined"
                 hint = f"define it in values/: {variable.help or variable.described}"
@@ -298,13 +300,13 @@ class IntentBuilder:
     def _added_by_values(
         self, template: Template, rendered: str, tree: Node, values: Values, device: Device
     ) -> Iterator[Problem]:
-        """A value never adds a statement: what its characters would add is a mistake at the value's line."""
+        """The values that would add statements to a section, each at its own line."""
         if self._special[0] is not values:
             texts = {**values, "device": device.attributes}
             texts.pop("network", None)
             self._special = values, special_values(texts)
-        comment = self.syntax(device).comment
-        for one in added_statements(rendered, tree, self._special[1], comment):
+        platform, comment = self.platform(device), self.syntax(device).comment
+        for one in added_statements(rendered, tree, self._special[1], platform, comment):
             key = one.key.removeprefix("device.")
             place = (
                 self._estate.layers.place_of(device, one.key)
@@ -322,7 +324,7 @@ class IntentBuilder:
     def _set_twice(
         self, template: Template, text: str, tree: Node, values: Values, device: Device
     ) -> Iterator[Problem]:
-        """A statement that is printed twice with different values: only the last of them would count."""
+        """The statements that a section sets twice to different values; only the last would count."""
         syntax = self.syntax(device)
         places: dict[int, Place] | None = None
         for first, last, node in repeated_leaves(text, syntax.lines_of(text, self._marks), tree):

@@ -1,5 +1,5 @@
-"""What a template makes of values: an empty value, a value whose characters would add statements, and a
-statement that is printed twice."""
+"""Mistakes in how templates print values: an empty value, a value that would add statements, and a statement
+that is set twice."""
 
 from __future__ import annotations
 
@@ -11,19 +11,20 @@ import jinja2
 
 from oast.config import Node, Path
 from oast.estate import RAW_BEGINS, RAW_ENDS, spelling_of
+from oast.platforms import Platform
 from oast.records import Place
 
 PlaceOf = Callable[[str], Place | None]
 # Characters that end a line, a quote, a statement or an element in one syntax or another.
 _SPECIAL = re.compile("[\n\r\"';{}<>&]")
+_WORD = re.compile(r"\w")
 _RAW = re.compile(f"{RAW_BEGINS}.*?{RAW_ENDS}", re.DOTALL)
 _NAMES = {"\n": "a line break", "\r": "a line break", '"': "a quote", "'": "a quote"}
 
 
 @dataclass(frozen=True, slots=True)
 class AddedStatement:
-    """The value at `key` (dotted) that is more than an argument where a template prints it, because of
-    `what`."""
+    """The value at the dotted `key`, whose character `what` would end the statement that prints it."""
 
     key: str
     what: str
@@ -41,7 +42,8 @@ def special_values(values: Mapping[str, object]) -> list[tuple[str, str]]:
 
 def _special(value: object, key: str) -> Iterator[tuple[str, str]]:
     if isinstance(value, str):
-        if len(value) > 1 and _SPECIAL.search(value):
+        # A separator alone may stand anywhere in a text.
+        if _SPECIAL.search(value) and _WORD.search(value):
             yield key, value
     elif isinstance(value, Mapping):
         for name, inner in value.items():
@@ -52,10 +54,10 @@ def _special(value: object, key: str) -> Iterator[tuple[str, str]]:
 
 
 def added_statements(
-    rendered: str, tree: Node, special: Sequence[tuple[str, str]], comment: str
+    rendered: str, tree: Node, special: Sequence[tuple[str, str]], platform: Platform, comment: str
 ) -> Iterator[AddedStatement]:
-    """The values that are printed in `rendered`, and are no part of an argument in the `tree` that was read
-    of it. What the filter `raw` printed is not looked at."""
+    """The values that are printed in `rendered` and are not part of an argument in the `tree` that was read
+    from it; without a grammar, not part of a line. Values printed by the filter `raw` are left out."""
     text = _RAW.sub("", rendered)
     statements: str | None = None
     arguments: list[str] | None = None
@@ -73,7 +75,7 @@ def added_statements(
             arguments = [
                 argument
                 for _, node in tree.walk()
-                if node.statement.rule.known
+                if node.statement.rule.known or platform.by_structure
                 for argument in node.statement.arguments
                 if isinstance(argument, str)
             ]
@@ -85,8 +87,8 @@ def added_statements(
 
 
 def empty_name(tree: jinja2.nodes.Template, line: int | None, values: Mapping[str, object]) -> str | None:
-    """The name, as the template spells it, of the one empty value that is printed on `line`; None when that
-    is not clear."""
+    """The name, as the template spells it, of the empty value that is printed on `line`; None when several
+    are, or none can be found."""
     found = {
         name
         for output in tree.find_all(jinja2.nodes.Output)
@@ -109,8 +111,8 @@ def _is_empty(name: str, values: Mapping[str, object]) -> bool:
 def repeated_leaves(
     text: str, lines_of: Iterable[tuple[int, Path]], tree: Node
 ) -> Iterator[tuple[int, int, Node]]:
-    """The leaves that a text sets twice, to different values: the line of the first, of the last, and what
-    stays."""
+    """The leaves that a text sets twice, to different values: the line of the first, the line of the last,
+    and the node that counts."""
     first: dict[Path, int] = {}
     lines = text.split("\n")
     for number, path in lines_of:

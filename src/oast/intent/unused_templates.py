@@ -6,7 +6,6 @@ import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from oast.containment import leads_out
 from oast.errors import EstateError
 from oast.estate import Device
 from oast.intent.intent import IntentBuilder
@@ -22,7 +21,7 @@ def find_unused_templates(
     builder: IntentBuilder, folder: Path, devices: Sequence[Device]
 ) -> Iterator[Problem]:
     """The templates of the `devices`' platforms in the estate's `folder` that neither a section nor another
-    template uses, and the variables of templates that are declared in vain."""
+    template uses, and the declared variables that their template never uses."""
     sections = [use.name for use in builder.uses]
     for platform in sorted({device.platform for device in devices}):
         yield from _unused_files(folder, f"templates/{platform}", sections)
@@ -53,11 +52,10 @@ def _unused_files(folder: Path, name: str, sections: Sequence[str]) -> Iterator[
     texts: dict[Path, str] = {}
     for path in sorted((folder / name).rglob("*.j2")):
         file = str(path.relative_to(folder))
-        if path.is_file() and not leads_out(path, file):
-            try:
-                texts[path] = read_text_file(path, file)
-            except (EstateError, FileNotFoundError):
-                continue  # Of no template is known what it includes.
+        try:
+            texts[path] = read_text_file(path, file)
+        except (EstateError, FileNotFoundError):
+            return  # It is reported where it is read, and may include any of the others.
     for path in unused:
         if any(path.name in text for other, text in texts.items() if other != path):
             continue

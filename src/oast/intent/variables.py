@@ -282,7 +282,9 @@ def _filled(variable: Variable, value: Any) -> Any:
 
 
 def variable_violations(variable: Variable, value: Any, key: str) -> Iterator[Violation]:
-    """What is wrong with `value`, which stands at `key`."""
+    """What is wrong with `value`, which stands at `key`. One that is not required may be empty."""
+    if value is None and not variable.required:
+        return
     if variable.secret and not isinstance(value, Secret):
         yield Violation(key, f"'{key}' must be a secret by reference", "write {secret: NAME}", variable)
     elif variable.secret or (isinstance(value, Secret) and variable.type in ("text", "any")):

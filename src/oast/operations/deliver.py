@@ -474,9 +474,9 @@ def check_times(preparation: IntentContext, options: DeliveryOptions) -> None:
     """Whether the revert timer leaves time for the checks. Raises UsageError."""
     settings = _resolved(preparation, options)
     timer_s, verify_s = settings.revert_timer_s, settings.verify_timeout_s
-    message, hint = short_timer(timer_s, verify_s) or ("", "")
-    if message:
-        raise UsageError(message, hint=hint)
+    short = short_timer(timer_s, verify_s)
+    if short is not None:
+        raise UsageError(short[0], hint=short[1])
 
 
 def short_timer(timer_s: float, verify_s: float) -> tuple[str, str] | None:

@@ -3,7 +3,7 @@ network, policies, checks."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import date
@@ -13,6 +13,7 @@ from oast.errors import ErrorCollector, EstateError
 from oast.estate import Device, Estate
 from oast.gc_tuning import gc_disabled
 from oast.intent import Intent, IntentBuilder, Policies
+from oast.platforms import Platform
 from oast.records import OF_SECTIONS, Problem, deduplicated
 from oast.spelling import spelling_hint
 from oast.verify import (
@@ -119,13 +120,20 @@ def all_checks_of(preparation: IntentContext, *, wide: bool = False) -> dict[str
     }
 
 
-def mistakes_in_checks(estate: Estate, devices: Sequence[Device], builder: IntentBuilder) -> list[Problem]:
-    """What is wrong in checks/*.yaml, for the devices that it is written for."""
-    mistakes = ErrorCollector()
+def platforms_of(devices: Sequence[Device], builder: IntentBuilder) -> dict[str, Platform]:
+    """The platforms of `devices` by the device's name, without devices whose platform is unknown."""
     platforms = {}
     for device in devices:
         with suppress(EstateError):  # an unknown platform was reported already
             platforms[device.name] = builder.platform(device)
+    return platforms
+
+
+def mistakes_in_checks(
+    estate: Estate, platforms: Mapping[str, Platform], builder: IntentBuilder
+) -> list[Problem]:
+    """What is wrong in checks/*.yaml, for the devices that `platforms` names."""
+    mistakes = ErrorCollector()
     written = written_checks(estate, mistakes)
     written_for(written, estate, platforms, mistakes)
     sections = [use.name for use in builder.uses]

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
@@ -14,16 +13,16 @@ from oast.errors import EstateError
 from oast.estate import (
     SETTINGS_FILE,
     Ask,
-    Device,
     Estate,
     find_unread_files,
     find_unused_values,
     read_estate,
     words_used,
 )
-from oast.intent import IntentBuilder, Lint, find_unused_templates
+from oast.intent import Lint, find_unused_templates
 from oast.operations.deliver import require_known_limits, short_timer
-from oast.operations.intent_context import mistakes_in_checks
+from oast.operations.intent_context import mistakes_in_checks, platforms_of
+from oast.platforms import Platform
 from oast.records import OF_DEVICES, OF_SECTIONS, Place, Problem, deduplicated
 
 INTENT_FILES = ("intent.yaml", "intent.yml")
@@ -38,7 +37,7 @@ class LintResult:
     devices: int
     unchecked: tuple[str, ...] = ()
     followers: int = 0
-    """How many more follow from these, and are not among them."""
+    """The number of problems that follow from these and are left out."""
 
     @property
     def mistakes(self) -> list[Problem]:
@@ -72,21 +71,18 @@ def lint_estate(
         known_hosts = estate.settings.connection.known_hosts
         is_read = not untrusted or known_hosts.resolve().is_relative_to(folder.resolve())
         keys = KnownHosts(known_hosts).problems() if is_read else []
-        unused = [
-            *mistakes.warnings,
-            *find_unused_values(estate.layers, words_used(folder, estate.layers)),
-            *find_unused_templates(found.builder, folder, picked),
-        ]
-        unused += _mistakes_in_settings(estate, found.builder, picked)
-        unread = find_unread_files(folder, found.builder.platforms.names())
+        platforms = platforms_of(picked, found.builder)
         unchecked = [device.name for device in picked if found.by_structure(device)]
         problems = deduplicated(
             [
                 *found.problems(picked),
-                *mistakes_in_checks(estate, picked, found.builder),
+                *mistakes_in_checks(estate, platforms, found.builder),
                 *keys,
-                *unread,
-                *unused,
+                *mistakes.warnings,
+                *find_unused_values(estate.layers, words_used(folder, estate.layers)),
+                *find_unused_templates(found.builder, folder, picked),
+                *find_unread_files(folder, found.builder.platforms.names()),
+                *_mistakes_in_settings(estate, platforms.values(), untrusted=untrusted),
             ]
         )
         problems, more = _causes(problems, estate)
@@ -100,36 +96,32 @@ def lint_estate(
 
 
 def _mistakes_in_settings(
-    estate: Estate, builder: IntentBuilder, devices: Sequence[Device]
+    estate: Estate, platforms: Iterable[Platform], *, untrusted: bool
 ) -> Iterator[Problem]:
-    """Settings that a delivery would refuse."""
+    """The settings that a delivery would refuse. Of an `untrusted` estate no file outside is looked for."""
     delivery = estate.settings.delivery
     timer = short_timer(delivery.revert_timer_s, delivery.verify_timeout_s)
     if timer is not None:
-        yield Problem(timer[0], _setting(estate, "revert_timer_s"), timer[1])
+        yield Problem(timer[0], _setting(estate, "revert_timer_s", "verify_timeout_s"), timer[1])
     signers = delivery.allowed_signers
-    if signers is not None and not signers.is_file():
+    if signers is not None and not untrusted and not signers.is_file():
         message = f"the file of allowed signers {signers.name} does not exist"
         yield Problem(message, _setting(estate, "allowed_signers"), "write it, or correct 'allowed_signers'")
-    platforms = {}
-    for device in devices:
-        with suppress(EstateError):  # It is reported where the device is rendered.
-            platforms[device.platform] = builder.platform(device)
     try:
-        require_known_limits(delivery.limits, platforms.values())
+        require_known_limits(delivery.limits, platforms)
     except EstateError as error:
         yield from error.problems()
 
 
-def _setting(estate: Estate, key: str) -> Place:
-    """The line of a key in the settings, where it is written."""
+def _setting(estate: Estate, *keys: str) -> Place:
+    """The line of the first of `keys` that is written in the settings."""
     lines = (estate.folder / SETTINGS_FILE).read_text(encoding="utf-8").split("\n")
-    found = (number for number, line in enumerate(lines, 1) if line.lstrip().startswith(key))
+    found = (number for key in keys for number, line in enumerate(lines, 1) if line.lstrip().startswith(key))
     return Place(SETTINGS_FILE, next(found, None))
 
 
 def _causes(problems: Sequence[Problem], estate: Estate) -> tuple[list[Problem], int]:
-    """The problems that do not follow from others, and the number of those that do."""
+    """The problems that do not follow from others, and the number of the problems that do."""
     places = {p.place for p in problems if not p.is_warning and p.place is not None}
     is_intent_whole = not any(place.file in INTENT_FILES for place in places)
 

@@ -267,7 +267,7 @@ class RollbackRecovery:
             if is_possible and transaction.unanswered and transaction.comparison.access_risks:
                 cause, why = Cause.CHECKS, RollbackReason.PATH_CUT
                 reason = (
-                    f"the change cut off management access ({reason}); the device rolled back"
+                    f"the change cut off management access: {reason}; the device rolled back"
                     f" ({transaction.comparison.rollback_method.name})"
                 )
             else:
