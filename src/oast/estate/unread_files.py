@@ -36,7 +36,7 @@ HOMES = {".j2": "templates/PLATFORM", ".toml": "platforms", ".csv": "inventory"}
 
 def find_unread_files(folder: Path, platforms: Collection[str]) -> Iterator[Problem]:
     """The files and folders in the estate's `folder` that Oast does not read: misspelled names at the top,
-    and everything unknown inside the known folders. A folder of templates is named like one of `platforms`."""
+    and everything unknown inside the known folders. Folders of templates have names of `platforms`."""
     known = (*FILES, *(name for name in FOLDERS if "/" not in name))
     for path in sorted(folder.iterdir()):
         name = path.name
