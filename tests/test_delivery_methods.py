@@ -478,7 +478,7 @@ class NetconfTest(unittest.TestCase):
     def test_a_candidate_is_locked_filled_and_read_before_it_is_committed(self) -> None:
         method = self.method(NetconfCandidateMethod, Capability.VALIDATE, Capability.PERSIST)
         method.session.netconf.validate = True
-        with self.assertRaisesRegex(ProtocolError, "1 of them are missing in its candidate"):
+        with self.assertRaisesRegex(ProtocolError, "1 of them is missing in its candidate"):
             self.steps(method, ("stage",))
         self.assertEqual(self.asked, ["lock running", "lock candidate", "edit-config candidate"])
         self.steps(method, ("validate",), ("apply", 8))

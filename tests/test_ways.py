@@ -436,7 +436,7 @@ class WaysTest(Case):
                 why.SESSION_LOST,
                 "was rolled back (revert timer)",
             ),
-            (INTENDED, Fault("lie", match="route "), failed, why.NOT_AS_GIVEN, "differences remain (at"),
+            (INTENDED, Fault("lie", match="route "), failed, why.NOT_AS_GIVEN, "1 difference remains (at"),
         ):
             with self.subTest(reason=reason, fault=fault):
                 lab = Lab("timer", list(BEFORE))

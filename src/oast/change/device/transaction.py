@@ -517,7 +517,8 @@ class DeviceTransaction:
         left = edits_between(self.comparison.intent, running, self.comparison.manner)
         if left:
             places = ", ".join(sorted({edit.rule.path for edit in left})[:3])
-            message = f"the device accepted every line, but {len(left)} differences remain (at {places})"
+            number = "1 difference remains" if len(left) == 1 else f"{len(left)} differences remain"
+            message = f"the device accepted every line, but {number} (at {places})"
             raise DeviceError(message, hint="the platform's grammar may not describe this device")
         await self._reached(Phase.APPLIED)
         self.expected = running

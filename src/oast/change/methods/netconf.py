@@ -96,9 +96,9 @@ class NetconfMethod:
         comparison = self.work.comparison
         left = edits_between(comparison.intent, after, comparison.manner)
         if left:
+            number = "1 of them is" if len(left) == 1 else f"{len(left)} of them are"
             raise ProtocolError(
-                f"the device accepted the edits, but {len(left)} of them are missing in {what} (at "
-                f"{_places(left)})"
+                f"the device accepted the edits, but {number} missing in {what} (at {_places(left)})"
             )
         # What only leads to what is owned comes and goes with it: containers, and entries that nothing else
         # stands in.
